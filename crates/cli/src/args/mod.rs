@@ -13,6 +13,7 @@ mod failback;
 mod input;
 mod key;
 mod login;
+mod maintenance;
 mod objects;
 mod pin;
 mod revision;
@@ -117,6 +118,9 @@ enum TopCommand {
     Withdraw(duty::WithdrawArgs),
     /// Return servers to service, when their check has passed
     Return(duty::ReturnArgs),
+    /// Give clients of a frontend a maintenance page, or the application again
+    #[command(subcommand)]
+    Maintenance(maintenance::MaintenanceCommand),
     /// Manage pins: clients that are tied to servers
     #[command(subcommand)]
     Pin(pin::PinCommand),
@@ -164,6 +168,7 @@ impl CommandLine {
             TopCommand::Range(verb) => verb.run(&context).await,
             TopCommand::Network(verb) => verb.run(&context).await,
             TopCommand::Certificate(verb) => verb.run(&context).await,
+            TopCommand::Maintenance(verb) => verb.run(&context).await,
             TopCommand::Rule(verb) => verb.run(&context).await,
             TopCommand::Example(verb) => verb.run(&context).await,
             TopCommand::Authority(verb) => verb.run(&context).await,

@@ -1,24 +1,40 @@
 //! The rules of a frontend, as traffic goes by them.
 
 use std::collections::BTreeMap;
+use std::net::IpAddr;
 use std::sync::Arc;
 
 use super::choose_pool::{PoolChoice, PoolReason};
 use super::snapshot::{Frontend, Pool};
 use crate::config::document::{AmbiguousPaths, BalancePer, Document, FrontendSpec, RuleAction, RuleSpec};
 use crate::name::Name;
-use crate::rules::{RequestEdits, RuleEdits, RuleFacts, RuleSet};
+use crate::rules::{NetworkSet, RequestEdits, RuleEdits, RuleFacts, RuleSet};
 use crate::runtime::{RuleRuntime, RuntimeRegistry};
 
 /// The rules of a frontend, in order.
 #[derive(Clone, Debug)]
 pub struct FrontendRules {
     set: Arc<RuleSet>,
+    /// What clients get instead of the application, while it is worked on.
+    maintenance: Option<Arc<Maintenance>>,
     /// Whether a request is refused whose path servers read in several ways.
     pub refuses_ambiguous: bool,
     rules: Arc<[CompiledRule]>,
     /// The frontend as those see it whom a rule sends to other pools; rules with the same pools share one.
     ways: Box<[Arc<Frontend>]>,
+}
+
+/// What clients get while a frontend is in maintenance.
+#[derive(Clone, Debug)]
+pub struct Maintenance {
+    /// Why it is.
+    pub reason: String,
+    /// Those who get the application all the same.
+    except: NetworkSet,
+    /// The page; `None` for a sentence that names the frontend.
+    pub page: Option<String>,
+    /// When clients may come again, in seconds.
+    pub retry_after: u64,
 }
 
 /// A rule of a frontend.
@@ -83,6 +99,18 @@ impl FrontendRules {
         }
     }
 
+    /// What a client gets instead of the application; `None` where it gets the application.
+    #[must_use]
+    pub fn maintenance_for(&self, client: IpAddr) -> Option<&Maintenance> {
+        self.maintenance.as_deref().filter(|maintenance| !maintenance.except.contains(client))
+    }
+
+    /// What clients get instead of the application, if they do.
+    #[must_use]
+    pub fn maintenance(&self) -> Option<&Maintenance> {
+        self.maintenance.as_deref()
+    }
+
     /// The rule of a name.
     #[must_use]
     pub fn named(&self, name: &Name) -> Option<&CompiledRule> {
@@ -124,7 +152,7 @@ impl FrontendRules {
     }
 }
 
-/// Compiles the rules of a frontend; `None` when it has none.
+/// Compiles the rules of a frontend; `None` when it has none and is not in maintenance.
 pub(super) fn compile(
     document: &Document,
     (name, spec): (&Name, &FrontendSpec),
@@ -132,7 +160,20 @@ pub(super) fn compile(
     find: impl Fn(&Name) -> Arc<Pool>,
     cells: &mut RuntimeRegistry,
 ) -> Option<Box<FrontendRules>> {
-    let http = spec.http.as_ref().filter(|http| !http.rules.is_empty())?;
+    let http = spec.http.as_ref()?;
+    let keys = &http.maintenance;
+    let maintenance = keys.maintenance.as_ref().map(|reason| {
+        let except = keys.maintenance_except.iter().filter_map(|list| document.networks.get(list));
+        Arc::new(Maintenance {
+            reason: reason.clone(),
+            except: NetworkSet::new(except.flatten().copied()),
+            page: keys.maintenance_page.clone(),
+            retry_after: keys.maintenance_retry_after.map_or(300, |after| after.get().as_secs().max(1)),
+        })
+    });
+    if http.rules.is_empty() && maintenance.is_none() {
+        return None;
+    }
     let set = RuleSet::new(document.rules_of(spec).map(|(_, rule)| &rule.when), &document.networks);
     let mut numbers: BTreeMap<Vec<(&Name, u16)>, usize> = BTreeMap::new();
     let mut ways = Vec::new();
@@ -157,7 +198,8 @@ pub(super) fn compile(
     }
     Some(Box::new(FrontendRules {
         set: Arc::new(set),
-        refuses_ambiguous: http.ambiguous_paths != Some(AmbiguousPaths::Allow),
+        maintenance,
+        refuses_ambiguous: !http.rules.is_empty() && http.ambiguous_paths != Some(AmbiguousPaths::Allow),
         rules: rules.into(),
         ways: ways.into(),
     }))

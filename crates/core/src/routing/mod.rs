@@ -15,7 +15,7 @@ pub use choose_pool::{
 pub use compile::{compile, recompile};
 pub use dropped_fields::DroppedFields;
 pub use explain::{ExplainedServer, Explanation, PassedOver, Spill};
-pub use frontend_rules::{CompiledRule, FrontendRules, RuleDecision};
+pub use frontend_rules::{CompiledRule, FrontendRules, Maintenance, RuleDecision};
 pub(crate) use request_facts::masked;
 pub use request_facts::{KeyRule, RequestFacts, RequestKey};
 pub use snapshot::{

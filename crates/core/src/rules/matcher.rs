@@ -9,6 +9,7 @@ use std::net::IpAddr;
 use ipnet::IpNet;
 
 use super::condition::{Comparison, Condition, Fact, NetworkRef, RequestVersion, Test, Tree};
+use super::network_set::NetworkSet;
 use super::request_path::{self, RequestPath, is_under};
 use crate::cookie::cookie_values;
 use crate::name::Name;
@@ -78,44 +79,6 @@ impl<'a> ReadFacts<'a> {
 
     pub(super) fn path(&self) -> &[u8] {
         &self.path.get_or_init(|| request_path::read(self.facts.target)).bytes
-    }
-}
-
-/// A set of networks in which an address is found in a time that grows with the logarithm of their number.
-#[derive(Clone, Debug, PartialEq, Eq)]
-struct NetworkSet {
-    /// The first and the last address of ranges that do not touch, in order; IPv4 as mapped to IPv6.
-    ranges: Box<[(u128, u128)]>,
-}
-
-fn number(address: IpAddr) -> u128 {
-    match address {
-        IpAddr::V4(address) => address.to_ipv6_mapped().to_bits(),
-        IpAddr::V6(address) => address.to_bits(),
-    }
-}
-
-impl NetworkSet {
-    fn new(networks: impl IntoIterator<Item = IpNet>) -> Self {
-        let mut all: Vec<(u128, u128)> = networks
-            .into_iter()
-            .map(|network| (number(network.network()), number(network.broadcast())))
-            .collect();
-        all.sort_unstable();
-        let mut ranges: Vec<(u128, u128)> = Vec::with_capacity(all.len());
-        for (first, last) in all {
-            match ranges.last_mut() {
-                Some((_, end)) if first <= end.saturating_add(1) => *end = last.max(*end),
-                _ => ranges.push((first, last)),
-            }
-        }
-        Self { ranges: ranges.into() }
-    }
-
-    fn contains(&self, address: IpAddr) -> bool {
-        let address = number(address);
-        let after = self.ranges.partition_point(|(first, _)| *first <= address);
-        after > 0 && address <= self.ranges[after - 1].1
     }
 }
 

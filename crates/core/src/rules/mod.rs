@@ -6,6 +6,7 @@
 mod condition;
 mod edits;
 mod matcher;
+mod network_set;
 mod outcome;
 mod parse;
 mod relations;
@@ -21,6 +22,7 @@ pub use edits::{
 };
 pub use matcher::{AnyField, RuleFacts, RuleSet, TestTrace};
 pub(crate) use matcher::{hosts_of, paths_of};
+pub use network_set::NetworkSet;
 pub use outcome::{RuleOutcome, location, met_prefix, outcome};
 pub use parse::ConditionError;
 pub use relations::{implies, is_never_met};

@@ -6,7 +6,7 @@ use std::time::SystemTime;
 use httpdate::HttpDate;
 use merismos_core::config::document::RuleSpec;
 use merismos_core::name::Name;
-use merismos_core::routing::Frontend;
+use merismos_core::routing::{Frontend, Maintenance};
 
 /// Why a request is not passed on: the client's doing.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -209,6 +209,19 @@ pub(super) fn rule_response(rule: &RuleSpec, frontend: &Frontend, close: bool, w
     let kind = rule.content_type.as_deref().unwrap_or("text/plain; charset=utf-8");
     let content = Content { kind, body, with_body: with_body && has_content(status) };
     whole_response(status, content, &hsts, close)
+}
+
+/// What clients get while the application is worked on.
+pub(super) fn maintenance(of: &Maintenance, frontend: &Frontend, close: bool, with_body: bool) -> Vec<u8> {
+    let hsts = String::from_utf8_lossy(frontend.hsts.as_deref().unwrap_or_default());
+    let fields = format!("Retry-After: {}\r\n{hsts}", of.retry_after);
+    let Some(body) = &of.page else {
+        let says = "the application is being worked on; please come again later";
+        return response(503, &says, &fields, &frontend.name, close, with_body);
+    };
+    let is_html = body.trim_start().starts_with('<');
+    let kind = if is_html { "text/html; charset=utf-8" } else { "text/plain; charset=utf-8" };
+    whole_response(503, Content { kind, body, with_body }, &fields, close)
 }
 
 /// Whether a response with this status may have content (RFC 9110, 6.4.1).

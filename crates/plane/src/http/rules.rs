@@ -3,7 +3,7 @@
 use std::hint::cold_path;
 
 use merismos_core::config::document::RuleSpec;
-use merismos_core::routing::{Frontend, FrontendRules, RuleDecision};
+use merismos_core::routing::{Frontend, FrontendRules, Maintenance, RuleDecision};
 use merismos_core::rules::{RequestEdits, RequestVersion, RuleFacts, location, request_path};
 
 use super::error_response::{self, RequestError};
@@ -21,6 +21,8 @@ const TICK_NANOS: u64 = TICK.as_nanos() as u64;
 pub(super) enum RuleResponse<'a> {
     /// The path is refused before any rule is asked.
     Ambiguous(&'static str),
+    /// The application is worked on.
+    Maintenance(&'a Maintenance),
     Redirect(&'a RuleSpec),
     Respond(&'a RuleSpec),
     Close,
@@ -38,6 +40,9 @@ impl<'a> RequestForwarder<'a> {
             self.worker.challenges.has_any() && self.worker.challenges.of_request(head).is_some();
         if self.frontend.redirect.is_some() || is_challenge {
             return None;
+        }
+        if let Some(maintenance) = rules.maintenance_for(self.client_address()) {
+            return Some(RuleResponse::Maintenance(maintenance));
         }
         let mut edits = None;
         let response = self.decide_by_rules(rules, head, &mut edits);
@@ -135,6 +140,10 @@ impl<'a> RequestForwarder<'a> {
                 let to = location(rule, host, target).unwrap_or_default();
                 let status = rule.own_status().unwrap_or(307);
                 error_response::rule_redirect(status, &to, self.frontend, !keep, with_body)
+            }
+            RuleResponse::Maintenance(maintenance) => {
+                self.frontend.cell.lane(self.worker.index).unavailable.increment();
+                error_response::maintenance(maintenance, self.frontend, !keep, with_body)
             }
             RuleResponse::Respond(rule) => {
                 error_response::rule_response(rule, self.frontend, !keep, with_body)

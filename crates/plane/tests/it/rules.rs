@@ -360,3 +360,40 @@ fn a_request_keeps_its_rule_when_it_is_tried_again() {
     // By its new path it would meet no rule, and go to the other pool.
     assert!(answer.text().starts_with("GET /app/x HTTP/1.1"), "{}", answer.text());
 }
+
+#[test]
+fn a_maintenance_page_is_given_to_all_but_some_and_taken_away_under_load() {
+    let (quay, pier) = (Server::named("gull"), Server::named("tern"));
+    let mut rig = rig(&quay, &pier, "", &[("beside", &to_pier("path is /x"))]);
+    let plain = rig.text();
+    let keys = "maintenance = \"new engine\"\nmaintenance_except = [\"office\"]\nmaintenance_page = \"<h1>Soon</h1>\"\nmaintenance_retry_after = \"1h\"\n";
+    let closed = plain.replace("pool = \"quay\"\n", &format!("pool = \"quay\"\n{keys}"))
+        + "[networks]\noffice = [\"127.0.0.3\"]\n";
+    let mut client = rig.client();
+    let mut office = Client::from("127.0.0.3", rig.address);
+    assert_eq!(client.get("/").status, 200);
+    for round in 0..5 {
+        rig.publish_text(&closed);
+        let page = client.get("/x");
+        assert_eq!((page.status, page.text().as_str()), (503, "<h1>Soon</h1>"), "{round}");
+        assert!(
+            page.head.contains("\nRetry-After: 3600\n") && page.head.contains("\nContent-Type: text/html"),
+            "{}",
+            page.head
+        );
+        assert!(office.get("/x").text().starts_with("tern"), "rules hold for those who are let in");
+        rig.publish_text(&plain);
+        assert!(client.get("/x").text().starts_with("tern"), "the connection went on");
+    }
+    assert_eq!(rig.frontend_counts().unavailable, 5);
+    // Without a page of its own it says a sentence, and without rules it works too.
+    let words =
+        closed.replace("maintenance_page = \"<h1>Soon</h1>\"\n", "").replace("rules = [\"beside\"]", "");
+    rig.publish_text(&words);
+    let answer = client.get("/");
+    assert!(
+        answer.status == 503
+            && answer.text().contains("frontend harbour: the application is being worked on"),
+        "{answer:?}"
+    );
+}

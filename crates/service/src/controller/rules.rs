@@ -132,6 +132,14 @@ pub(super) fn by_rules<'f>(
         request_fields: Vec::new(),
         response_fields: Vec::new(),
     };
+    if let Some(maintenance) = rules.maintenance_for(imagined.client) {
+        view.status = Some(503);
+        let reason = &maintenance.reason;
+        let why = format!(
+            "the frontend is in maintenance ({reason}): the client gets 503 before any rule is asked"
+        );
+        return (view, Err(why));
+    }
     if rules.refuses_ambiguous
         && let Some(why) = request_path::read(target).ambiguity
     {

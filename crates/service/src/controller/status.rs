@@ -196,6 +196,8 @@ impl ControllerState {
         let waiting = pool.cell.line.waiting();
         let trouble = if !listening {
             Some(format!("does not listen: {} is taken by another program or not ours", frontend.listen))
+        } else if let Some(maintenance) = frontend.rules.as_ref().and_then(|rules| rules.maintenance()) {
+            Some(format!("in maintenance: {}; clients get 503", maintenance.reason))
         } else if none_eligible && frontend.choice.is_some() {
             Some(format!("{clients}: no server of any of its pools is eligible"))
         } else if none_eligible && pool.servers.is_empty() {

@@ -128,6 +128,14 @@ pub(super) fn join(
     JoinedObservations { samples, shares: book.shares }
 }
 
+/// Why no server gets the requests of a client.
+pub(super) enum NoServerReason {
+    /// A rule decides, and what it does.
+    Rule(Name, &'static str),
+    /// The frontend is in maintenance.
+    Maintenance,
+}
+
 /// Where a client of the plan comes from.
 pub(super) fn client_address(plan: &LoadPlan, client: u32) -> IpAddr {
     let addresses = &plan.clients.addresses;
@@ -144,15 +152,18 @@ fn host(plan: &LoadPlan) -> String {
     name.map_or_else(|| plan.address.to_string(), |name| format!("{name}:{}", plan.address.port()))
 }
 
-/// The frontend with the pools that the requests of a client go to by its rules; the rule and what it does where they go to none.
+/// The frontend with the pools that the requests of a client go to by its rules; or why they go to none.
 pub(super) fn routed<'f>(
     frontend: &'f Arc<Frontend>,
     plan: &LoadPlan,
     client: IpAddr,
-) -> Result<&'f Arc<Frontend>, (Name, &'static str)> {
+) -> Result<&'f Arc<Frontend>, NoServerReason> {
     let (Some(rules), RequestSpec::Http { path, .. }) = (frontend.rules.as_deref(), &plan.work) else {
         return Ok(frontend);
     };
+    if rules.maintenance_for(client).is_some() {
+        return Err(NoServerReason::Maintenance);
+    }
     let host = host(plan);
     let any_field = |name: &str, is_wanted: &mut dyn FnMut(&[u8]) -> bool| match name {
         "host" => is_wanted(host.as_bytes()),
@@ -174,9 +185,9 @@ pub(super) fn routed<'f>(
     let Some((_, rule)) = met else { return Ok(frontend) };
     match rules.decision(rule) {
         RuleDecision::Pools(way) => Ok(way),
-        RuleDecision::Redirect(_) => Err((rule.name.clone(), "redirect")),
-        RuleDecision::Respond(_) => Err((rule.name.clone(), "response")),
-        RuleDecision::Close => Err((rule.name.clone(), "close")),
+        RuleDecision::Redirect(_) => Err(NoServerReason::Rule(rule.name.clone(), "redirect")),
+        RuleDecision::Respond(_) => Err(NoServerReason::Rule(rule.name.clone(), "response")),
+        RuleDecision::Close => Err(NoServerReason::Rule(rule.name.clone(), "close")),
     }
 }
 

@@ -12,7 +12,7 @@ use merismos_core::routing::Frontend;
 use merismos_load::{LoadClients, LoadPlan, LoadTls, RequestSpec, can_send_from};
 use merismos_plane::observer::MARK;
 
-use super::expected::{client_address, routed};
+use super::expected::{NoServerReason, client_address, routed};
 use crate::controller::TrialTarget;
 
 const MOST_SHOTS: u32 = 1_000_000;
@@ -59,6 +59,10 @@ pub(crate) enum OrderError {
     )]
     Rule { frontend: Name, rule: Name, does: &'static str },
     #[error(
+        "frontend {0} is in maintenance, and these clients get 503: let them come from a network of maintenance_except (from), or end the maintenance"
+    )]
+    Maintenance(Name),
+    #[error(
         "host is a host's name or an IP address that clients ask frontend {frontend} for; found {host:?}"
     )]
     Host { frontend: Name, host: String },
@@ -76,6 +80,7 @@ impl OrderError {
             | Self::OfHttp(..)
             | Self::NoTls(_)
             | Self::Rule { .. }
+            | Self::Maintenance(_)
             | Self::Redirects(..)
             | Self::Host { .. }
             | Self::Server { .. } => true,
@@ -201,8 +206,13 @@ pub(super) fn plan(request: &TrialRequest, ground: &TrialTarget) -> Result<LoadP
         },
     };
     for client in 0..plan.clients.count {
-        if let Err((rule, does)) = routed(frontend, &plan, client_address(&plan, client)) {
-            return Err(OrderError::Rule { frontend: frontend.name.clone(), rule, does });
+        let name = frontend.name.clone();
+        match routed(frontend, &plan, client_address(&plan, client)) {
+            Ok(_) => {}
+            Err(NoServerReason::Rule(rule, does)) => {
+                return Err(OrderError::Rule { frontend: name, rule, does });
+            }
+            Err(NoServerReason::Maintenance) => return Err(OrderError::Maintenance(name)),
         }
     }
     Ok(plan)

@@ -130,6 +130,43 @@ async fn a_change_that_breaks_an_example_is_refused() {
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_frontend_goes_into_maintenance_by_one_command_and_out_by_another() {
+    let mut service = Service::with(&["gull"]).await;
+    let auk = StandIn::start("auk", merismos_lab::free::free_address()).unwrap();
+    service.apply(&with_pier(&service, &auk, &["admin", "old", "beside"], RULES)).await.unwrap();
+    until("it serves", async || ask(&service, "/", "a").await.0 == 200).await;
+    let args = [
+        "maintenance",
+        "on",
+        "harbour",
+        "--reason",
+        "new engine",
+        "--except-network",
+        "office",
+        "--retry-after",
+        "10m",
+    ];
+    let on = service.merismos(&args);
+    assert!(on.status.success(), "{on:?}");
+    until("clients get the page", async || ask(&service, "/", "a").await.0 == 503).await;
+    let trouble = service.status().await.troubles.join("; ");
+    assert!(trouble.contains("in maintenance: new engine"), "{trouble}");
+    assert!(stdout(&service, &["events"]).contains("maintenance of frontend harbour"));
+    let explained = stdout(&service, &["rule", "try", "harbour"]);
+    assert!(explained.contains("status 503") && explained.contains("new engine"), "{explained}");
+    assert!(stdout(&service, &["rule", "try", "harbour", "--client", "192.0.2.9"]).contains("quay/gull"));
+    let refused = service.client().begin_trial(&TrialRequest::of("harbour", 5)).await;
+    let Err(ClientError::Refused(problem)) = refused else { panic!("{refused:?}") };
+    assert!(problem.detail.contains("in maintenance"), "{problem:?}");
+    // It holds over a crash, and is ended by hand alone.
+    service.crash_and_restart().await;
+    until("it is still so", async || ask(&service, "/", "a").await.0 == 503).await;
+    assert!(service.merismos(&["maintenance", "off", "harbour"]).status.success());
+    until("it serves again", async || ask(&service, "/", "a").await.0 == 200).await;
+    assert!(!service.status().await.troubles.join("; ").contains("maintenance"));
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn rules_are_made_and_reordered_in_the_console() {
     let service = Service::with(&["gull"]).await;
     let auk = StandIn::start("auk", merismos_lab::free::free_address()).unwrap();

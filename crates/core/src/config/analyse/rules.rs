@@ -45,6 +45,14 @@ pub(super) fn references(document: &Document, problems: &mut Vec<Problem>) {
             problems.push(Problem::dangling(&format!("frontends.{name}.rules"), "rule", rule, wanted));
         }
     }
+    for (name, frontend) in &document.frontends {
+        let lists = frontend.http.iter().flat_map(|http| &http.maintenance.maintenance_except);
+        for list in lists.filter(|list| !document.networks.contains_key(*list)) {
+            let wanted = one_of("network", list, document.networks.keys());
+            let path = format!("frontends.{name}.maintenance_except");
+            problems.push(Problem::dangling(&path, "list of networks", list, wanted));
+        }
+    }
     for (name, example) in &document.examples {
         let expects_rule = example.expect_rule.is_some() || example.expect_pool.is_some();
         let expects_change = example.expect_path.is_some() || !example.expect_fields.is_empty();

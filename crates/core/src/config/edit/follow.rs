@@ -29,9 +29,9 @@ pub(super) fn follow(document: &mut Document, user: &ObjectPath, renamed: &Objec
             }
         }
         (ObjectPath::Frontend(name), ObjectPath::Network(_)) => {
-            let frontend = document.frontends.get_mut(name);
-            let lists =
-                frontend.into_iter().flat_map(|frontend| frontend.more.pool_networks.values_mut().flatten());
+            let Some(frontend) = document.frontends.get_mut(name) else { return };
+            let excepted = frontend.http.iter_mut().flat_map(|http| &mut http.maintenance.maintenance_except);
+            let lists = frontend.more.pool_networks.values_mut().flatten().chain(excepted);
             for list in lists.filter(|list| *list == renamed.name()) {
                 *list = to.clone();
             }

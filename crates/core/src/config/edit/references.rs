@@ -51,7 +51,8 @@ pub fn users(document: &Document, object: &ObjectPath) -> Vec<ObjectPath> {
         }
         ObjectPath::Network(list) => {
             let by_network = |frontend: &FrontendSpec| {
-                frontend.more.pool_networks.values().flatten().any(|name| name == list)
+                let excepted = frontend.http.iter().flat_map(|http| &http.maintenance.maintenance_except);
+                frontend.more.pool_networks.values().flatten().chain(excepted).any(|name| name == list)
             };
             let mut using = frontends(&by_network);
             let asking =

@@ -26,6 +26,7 @@ pub use crate::config::schema::expectation::{BodyExpectation, ExpectedValue, Pat
 pub use crate::config::schema::frontend::{
     ClientCertificates, Endpoint, FrontendSpec, HandshakeLimits, HttpKeys, Protocol, RedirectStatus,
 };
+pub use crate::config::schema::maintenance::MaintenanceKeys;
 pub use crate::config::schema::notification::{
     MailTarget, MailTls, NotificationSpec, NotifiedChange, WebhookTarget,
 };

@@ -11,7 +11,7 @@ use serde::Serialize;
 use strum::{Display, EnumMessage, EnumString, VariantNames};
 
 use crate::config::document::{
-    AmbiguousPaths, BalancePer, CipherSuite, Labels, PoolSelection, TlsPolicy, UnknownName,
+    AmbiguousPaths, BalancePer, CipherSuite, Labels, MaintenanceKeys, PoolSelection, TlsPolicy, UnknownName,
 };
 use crate::config::listen_address::AddressRef;
 use crate::name::Name;
@@ -274,6 +274,9 @@ pub struct HttpKeys {
     #[key(without = "refuse")]
     #[serde(skip_serializing_if = "Option::is_none")]
     pub ambiguous_paths: Option<AmbiguousPaths>,
+    /// What clients get while the application is worked on.
+    #[serde(flatten)]
+    pub maintenance: MaintenanceKeys,
     /// Port of `https` at the same host to which every request is redirected, with its host and path; its pools get nothing then.
     ///
     /// The redirect is not cached, so it can be taken back. Requests of HTTP/1.0 without a host get 400.

@@ -14,6 +14,7 @@ pub mod key;
 pub mod key_help;
 pub mod keys;
 pub mod listen_address;
+pub(crate) mod maintenance;
 pub(crate) mod notification;
 pub(crate) mod persistence;
 pub(crate) mod pool;

@@ -253,6 +253,12 @@ fn everything() -> Value {
             "handshake_limit": 500, "client_handshake_limit": 50 },
         "feed": { "protocol": "udp", "listen": "192.0.2.1:3306", "pool": "booking", "balance_per": "datagram" } }
     });
+    let maintenance = json!({
+        "maintenance": "new engine", "maintenance_except": ["inland"], "maintenance_page": "<p>soon</p>", "maintenance_retry_after": "1h"
+    });
+    for (key, value) in maintenance.as_object().unwrap() {
+        all["frontends"]["web"][key] = value.clone();
+    }
     all["rules"] = json!({
         "canary": about(json!({ "when": "host is booking.skerry.example", "action": "pool", "pool_weights": { "booking": 95, "second": 5 } })),
         "admin": { "when": "path under /admin and client not in inland", "action": "refuse", "status": 404, "body": "no\n", "content_type": "text/plain" },
