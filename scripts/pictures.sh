@@ -64,7 +64,9 @@ terminal trial 150x20 "(sleep 2; exec >/dev/null; merismos-lab break tern refuse
 printf '\\033[1m$ (sleep 2; merismos-lab break tern refuse) &\\033[0m\\n'
 show merismos trial booking --requests 1500 --per-second 250"
 sleep 2
-terminal explain 168x34 "show merismos explain booking
+terminal explain 168x38 "show merismos explain booking
+echo
+show merismos rule try site --path /departures/lerwick?day=3
 echo
 show merismos explain positions --client 127.0.0.21
 echo
@@ -99,7 +101,7 @@ merismos draft create autumn --note "the autumn timetable" >/dev/null
 merismos server change booking/tern --weight 4 --draft autumn >/dev/null
 merismos frontend create shop --from public --port 17484 --pool timetable --draft autumn >/dev/null
 sed 's/weight = 3/weight = 1/; s/^servers.auk.*/servers.auk = { address = "auk:17503", weight = 4 }\nservers.skua = { address = "127.0.1.14:17504" }/' demo/skerry.toml >/tmp/skerry.toml
-sed 's/kind = "http"/kind = "https"/; s/weight = 2/wieght = 2/; s/pool = "timetable"/pool = "timetables"/' demo/skerry.toml >/tmp/skerry-wrong.toml
+sed 's/kind = "http"/kind = "https"/; s/weight = 2/wieght = 2/; /^\[frontends.timetable\]/,/^pool/ s/pool = "timetable"/pool = "timetables"/' demo/skerry.toml >/tmp/skerry-wrong.toml
 terminal draft 146x46 "cd /tmp
 show merismos draft review autumn
 echo
@@ -114,7 +116,8 @@ merismos draft discard autumn >/dev/null
 node console/tests/picture.mjs "$folder/console-changes.png" --path /changes
 node console/tests/picture.mjs "$folder/console-notifications.png" --path /notifications/watch
 node console/tests/picture.mjs "$folder/console-events.png" --path /events
-node console/tests/picture.mjs "$folder/console-hosts.png" --path /hosts
+for path in / /admin/fares /departures/lerwick /timetable /timetable/lerwick; do curl -s -o /dev/null "http://127.0.0.1:17485$path" || true; done
+node console/tests/picture.mjs "$folder/console-rules.png" --path /frontends/site --script "fill('Client’s address', '203.0.113.7'); fill('Path', '/admin/fares')" --script "press('Explain')"
 node console/tests/picture.mjs "$folder/console-pool.png" --path /pools/booking --script "fill('Share of booking/auk in percent', '30')"
 merismos window add tuesday-night --host gull --start "$(date -d '2 days' +%F) 22:00" --zone Europe/Oslo --length 2h --repeat FREQ=WEEKLY --reason "updates of the system" >/dev/null
 merismos window add index-rebuild timetable/petrel --start "$(date -d '4 days' +%F) 06:00" --zone Europe/Oslo --length 45m --repeat "FREQ=DAILY;COUNT=4" --reason "index rebuild" >/dev/null

@@ -1,5 +1,7 @@
 //! Nothing that happens for each request takes memory.
 
+use std::collections::BTreeMap;
+
 use merismos_core::balance::{Excluded, PickContext};
 use merismos_core::config::{DocumentFormat, load};
 use merismos_core::draw::Draw;
@@ -8,6 +10,7 @@ use merismos_core::eligibility::ServerStates;
 use merismos_core::health::HealthState;
 use merismos_core::name::PoolServer;
 use merismos_core::routing::{Pick, RequestFacts, compile};
+use merismos_core::rules::{Condition, RequestVersion, RuleFacts, RuleSet};
 use merismos_core::runtime::RuntimeRegistry;
 use merismos_core::time::Tick;
 use rstest::rstest;
@@ -67,5 +70,38 @@ fn dealing_out_allocates_nothing(
         }
     };
     let counted = allocation_counter::measure(|| (0..1_000).for_each(|_| work()));
+    assert_eq!(counted.count_total, 0, "{counted:?}");
+}
+
+#[test]
+fn asking_rules_allocates_nothing() {
+    let mut rules: Vec<Condition> = (0..100)
+        .map(|number| format!("host is h{number}.skerry.example and path under /p").parse().unwrap())
+        .collect();
+    for text in [
+        "host is *.fleet.example and method is POST",
+        "client in 192.0.2.0/24 and header X-Tenant is blue",
+        "path matches \"^/ferry/[0-9]+$\" or cookie visit is a81f",
+    ] {
+        rules.push(text.parse().unwrap());
+    }
+    let set = RuleSet::new(&rules, &BTreeMap::new());
+    let any_field = |name: &str, is_wanted: &mut dyn FnMut(&[u8]) -> bool| {
+        name == "cookie" && is_wanted(b"lang=en; visit=a81f")
+    };
+    let facts = RuleFacts {
+        client: [198, 51, 100, 7].into(),
+        method: "GET",
+        target: "/ferry/lerwick?day=3",
+        host: Some(b"h7.skerry.example:8080"),
+        server_name: None,
+        has_certificate: false,
+        version: RequestVersion::One,
+        port: 8080,
+        any_field: &any_field,
+    };
+    assert_eq!(set.first(&facts), Some(102));
+    let counted =
+        allocation_counter::measure(|| (0..1_000).for_each(|_| assert!(set.first(&facts).is_some())));
     assert_eq!(counted.count_total, 0, "{counted:?}");
 }

@@ -22,7 +22,9 @@ pub(crate) fn print(answer: &ExplainResponse) {
         super::rules::explained(rules);
     }
     if answer.rules.as_ref().is_some_and(|rules| rules.status.is_some()) || by_itself.is_some() {
-        text(&format!("{} {}\n", good("✓"), answer.why));
+        let status = answer.rules.as_ref().and_then(|rules| rules.status);
+        let sign = if status.is_some_and(|status| status < 400) { good("✓") } else { bad("✗") };
+        text(&format!("{sign} {}\n", answer.why));
         end(answer);
         return;
     }

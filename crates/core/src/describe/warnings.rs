@@ -112,7 +112,7 @@ fn of_document(reason: &WarningReason) -> Said {
         ),
         WarningReason::UnusedRule { rule } => (
             format!("no frontend lists rule {rule}"),
-            "rules of a frontend, or remove it".to_owned(),
+            "list it in the rules of a frontend, or remove it".to_owned(),
         ),
         WarningReason::ShadowedRule { rule, by, frontend } => (
             format!("rule {rule} never decides at frontend {frontend}: every request that meets it meets rule {by} before"),

@@ -335,10 +335,14 @@ impl ControllerState {
             .map(|(name, pool)| PinScope::of(name, &pool.persistence))
             .collect();
         self.publisher.cells.retain_pins(|scope| in_use.contains(scope));
-        self.publisher.cells.retain_rules(|frontend, rule| {
-            let http = document.frontends.get(frontend).and_then(|spec| spec.http.as_ref());
-            http.is_some_and(|http| http.rules.contains(rule))
-        });
+        let listed: BTreeMap<&Name, BTreeSet<&Name>> = document
+            .frontends
+            .iter()
+            .map(|(name, spec)| (name, spec.http.iter().flat_map(|http| &http.rules).collect()))
+            .collect();
+        self.publisher
+            .cells
+            .retain_rules(|frontend, rule| listed.get(frontend).is_some_and(|rules| rules.contains(rule)));
     }
 
     /// Compiles what is so now and publishes it to the workers.

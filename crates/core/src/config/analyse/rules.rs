@@ -1,6 +1,6 @@
 //! Rules and their examples: what they name has to be there, and what examples say has to hold.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::net::{IpAddr, Ipv4Addr};
 
 use crate::config::Problem;
@@ -270,14 +270,19 @@ fn expected(example: &ExampleSpec) -> String {
 
 /// Rules that no request meets.
 pub(super) fn warnings(document: &Document, found: &mut Vec<Warning>) {
+    let listed: BTreeSet<&Name> = document
+        .frontends
+        .values()
+        .filter_map(|frontend| frontend.http.as_ref())
+        .flat_map(|http| &http.rules)
+        .collect();
     for (name, rule) in &document.rules {
         let path = format!("rules.{name}");
         if is_never_met(rule.when.tree()) {
             let reason = WarningReason::RuleNeverMet { rule: name.clone() };
             found.push(Warning::new(&reason, crate::config::WarningLevel::Warning, &path));
         }
-        let is_listed = |http: &crate::config::document::HttpKeys| http.rules.contains(name);
-        if !document.frontends.values().any(|frontend| frontend.http.as_ref().is_some_and(is_listed)) {
+        if !listed.contains(name) {
             found.push(Warning::notice(&WarningReason::UnusedRule { rule: name.clone() }, &path));
         }
     }

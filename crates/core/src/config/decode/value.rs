@@ -388,6 +388,9 @@ fn items<T: KeyValue>(node: &DocumentNode, place: &mut Place<'_, '_>, key: &'sta
     Some(read)
 }
 
+/// How many items of a list are compared each with each.
+const FEW_ITEMS: usize = 100;
+
 impl<T: KeyValue + PartialEq> KeyValue for Vec<T> {
     const SHAPE: Shape = Shape::List { of: &T::SHAPE };
     const IS_OPTIONAL: bool = true;
@@ -399,7 +402,16 @@ impl<T: KeyValue + PartialEq> KeyValue for Vec<T> {
     fn read(node: &DocumentNode, place: &mut Place<'_, '_>, key: &'static Key) -> Option<Self> {
         let items = items::<T>(node, place, key)?;
         let is_twice = |(at, item): (usize, &T)| items[..at].contains(item);
-        if key.is_distinct && items.iter().enumerate().any(is_twice) {
+        let has_twice = || {
+            if items.len() <= FEW_ITEMS {
+                return items.iter().enumerate().any(is_twice);
+            }
+            // Comparing each with each would take long; texts that mean the same are written alike in lists so long.
+            let mut seen = BTreeSet::new();
+            let Value::List(nodes) = &node.value else { return false };
+            nodes.iter().filter_map(|node| text(&node.value)).any(|text| !seen.insert(text))
+        };
+        if key.is_distinct && has_twice() {
             place.problem("found an item twice".to_owned(), describe_list(&T::SHAPE, key));
             return None;
         }
