@@ -40,7 +40,7 @@ pub struct Test {
     /// What is looked at.
     pub fact: Fact,
     /// What it has to be.
-    pub comparison: Comparison,
+    pub comparison: TestComparison,
 }
 
 /// What a condition looks at.
@@ -74,7 +74,7 @@ pub enum Fact {
 
 /// What a fact has to be.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub enum Comparison {
+pub enum TestComparison {
     /// One of these. Of hosts, one with `*` in place of its first label is any label.
     Is(Vec<String>),
     /// The path is one of these or lies below it.
@@ -123,7 +123,7 @@ impl Condition {
     pub fn networks(&self) -> impl Iterator<Item = &Name> {
         let mut found = Vec::new();
         self.tree.each_test(&mut |test| {
-            if let Comparison::In(networks) = &test.comparison {
+            if let TestComparison::In(networks) = &test.comparison {
                 found.extend(networks.iter().filter_map(|network| match network {
                     NetworkRef::List(name) => Some(name),
                     NetworkRef::Prefix(_) => None,
@@ -138,7 +138,7 @@ impl Condition {
     pub fn with_network_renamed(&self, from: &Name, to: &Name) -> Self {
         let mut tree = self.tree.clone();
         tree.each_test_mut(&mut |test| {
-            if let Comparison::In(networks) = &mut test.comparison {
+            if let TestComparison::In(networks) = &mut test.comparison {
                 for network in
                     networks.iter_mut().filter(|network| **network == NetworkRef::List(from.clone()))
                 {
@@ -251,7 +251,7 @@ impl fmt::Display for Fact {
     }
 }
 
-impl fmt::Display for Comparison {
+impl fmt::Display for TestComparison {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         let list = |values: &[String]| {
             values.iter().map(|value| parse::written(value)).collect::<Vec<_>>().join(", ")

@@ -4,7 +4,7 @@ use std::fmt;
 use std::net::IpAddr;
 use std::str::FromStr;
 
-use super::condition::{Comparison, Condition, Fact, Test, Tree};
+use super::condition::{Condition, Fact, Test, TestComparison, Tree};
 use super::matcher::{RuleFacts, host_name};
 use super::outcome::met_prefix;
 use super::request_path;
@@ -32,10 +32,10 @@ pub const UNTOUCHED_FIELDS: [&str; 14] = [
 
 /// The value of a field, with values of the request in braces.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub struct FieldTemplate(Vec<Piece>);
+pub struct FieldTemplate(Vec<FieldPiece>);
 
 #[derive(Clone, Debug, PartialEq, Eq)]
-enum Piece {
+enum FieldPiece {
     Text(String),
     Client,
     Host,
@@ -75,7 +75,7 @@ impl FromStr for FieldTemplate {
                 return Err(FieldTemplateError::Character);
             }
             if !plain.is_empty() {
-                pieces.push(Piece::Text(plain.to_owned()));
+                pieces.push(FieldPiece::Text(plain.to_owned()));
             }
             if after.is_empty() {
                 break;
@@ -84,14 +84,14 @@ impl FromStr for FieldTemplate {
             let (name, after) = inner.split_once('}').ok_or(FieldTemplateError::Brace)?;
             let of = name.split_once('.').filter(|(_, of)| !of.is_empty());
             pieces.push(match (name, of) {
-                ("client", _) => Piece::Client,
-                ("host", _) => Piece::Host,
-                ("method", _) => Piece::Method,
-                ("path", _) => Piece::Path,
-                (_, Some(("query", of))) => Piece::Query(of.to_owned()),
-                (_, Some(("header", of))) => Piece::Header(of.to_ascii_lowercase()),
-                (_, Some(("cookie", of))) => Piece::Cookie(of.to_owned()),
-                (_, Some(("capture", of))) => Piece::Capture(of.to_owned()),
+                ("client", _) => FieldPiece::Client,
+                ("host", _) => FieldPiece::Host,
+                ("method", _) => FieldPiece::Method,
+                ("path", _) => FieldPiece::Path,
+                (_, Some(("query", of))) => FieldPiece::Query(of.to_owned()),
+                (_, Some(("header", of))) => FieldPiece::Header(of.to_ascii_lowercase()),
+                (_, Some(("cookie", of))) => FieldPiece::Cookie(of.to_owned()),
+                (_, Some(("capture", of))) => FieldPiece::Capture(of.to_owned()),
                 _ => return Err(FieldTemplateError::Value(name.to_owned())),
             });
             rest = after;
@@ -104,7 +104,7 @@ impl FieldTemplate {
     /// The groups of a regular expression that it names.
     pub fn captures(&self) -> impl Iterator<Item = &str> {
         self.0.iter().filter_map(|piece| match piece {
-            Piece::Capture(name) => Some(name.as_str()),
+            FieldPiece::Capture(name) => Some(name.as_str()),
             _ => None,
         })
     }
@@ -114,26 +114,28 @@ impl FieldTemplate {
         let mut value = String::new();
         for piece in &self.0 {
             match piece {
-                Piece::Text(text) => value.push_str(text),
-                Piece::Client => value.push_str(&client(facts.client)),
-                Piece::Host => push_printable(&mut value, &facts.host.map(host_name).unwrap_or_default()),
-                Piece::Method => push_printable(&mut value, facts.method.as_bytes()),
-                Piece::Path => {
+                FieldPiece::Text(text) => value.push_str(text),
+                FieldPiece::Client => value.push_str(&client(facts.client)),
+                FieldPiece::Host => {
+                    push_printable(&mut value, &facts.host.map(host_name).unwrap_or_default())
+                }
+                FieldPiece::Method => push_printable(&mut value, facts.method.as_bytes()),
+                FieldPiece::Path => {
                     let path = facts.target.split('?').next().unwrap_or_default();
                     push_printable(&mut value, path.as_bytes());
                 }
-                Piece::Query(name) => {
+                FieldPiece::Query(name) => {
                     let query = facts.target.split_once('?').map_or("", |(_, query)| query);
                     let pairs = query.split('&').map(|pair| pair.split_once('=').unwrap_or((pair, "")));
                     if let Some((_, found)) = pairs.into_iter().find(|(key, _)| key == name) {
                         push_printable(&mut value, found.as_bytes());
                     }
                 }
-                Piece::Header(name) => push_first(&mut value, facts, name, |field| Some(field)),
-                Piece::Cookie(name) => {
+                FieldPiece::Header(name) => push_first(&mut value, facts, name, |field| Some(field)),
+                FieldPiece::Cookie(name) => {
                     push_first(&mut value, facts, "cookie", |field| cookie_values(field, name).next());
                 }
-                Piece::Capture(name) => {
+                FieldPiece::Capture(name) => {
                     let path = request_path::read(facts.target).bytes;
                     if let Some(found) = pattern.and_then(|pattern| pattern.group(&path, name)) {
                         push_printable(&mut value, found);
@@ -284,7 +286,7 @@ impl RuleEdits {
 #[must_use]
 pub fn path_pattern(tree: &Tree) -> Option<&Pattern> {
     match tree {
-        Tree::Test(Test { fact: Fact::Path, comparison: Comparison::Matches(pattern) }) => Some(pattern),
+        Tree::Test(Test { fact: Fact::Path, comparison: TestComparison::Matches(pattern) }) => Some(pattern),
         Tree::All(parts) | Tree::Any(parts) => parts.iter().find_map(path_pattern),
         Tree::Always | Tree::Not(_) | Tree::Test(_) => None,
     }

@@ -8,7 +8,7 @@ use std::net::IpAddr;
 
 use ipnet::IpNet;
 
-use super::condition::{Comparison, Condition, Fact, NetworkRef, RequestVersion, Test, Tree};
+use super::condition::{Condition, Fact, NetworkRef, RequestVersion, Test, TestComparison, Tree};
 use super::network_set::NetworkSet;
 use super::request_path::{self, RequestPath, is_under};
 use crate::cookie::cookie_values;
@@ -102,7 +102,7 @@ impl Ready {
             Tree::Any(parts) => Self::Any(each(parts)),
             Tree::Not(part) => Self::Not(Box::new(Self::new(part, networks))),
             Tree::Test(test) => match &test.comparison {
-                Comparison::In(named) => {
+                TestComparison::In(named) => {
                     let prefixes = named.iter().flat_map(|network| match network {
                         NetworkRef::List(name) => networks.get(name).map(Vec::as_slice).unwrap_or_default(),
                         NetworkRef::Prefix(prefix) => std::slice::from_ref(prefix),
@@ -234,13 +234,13 @@ impl Test {
     fn holds(&self, facts: &ReadFacts<'_>) -> bool {
         let names = matches!(self.fact, Fact::Host | Fact::ServerName);
         facts.each_value(&self.fact, &mut |value| match &self.comparison {
-            Comparison::Is(wanted) if names => wanted.iter().any(|wanted| is_host(value, wanted)),
-            Comparison::Is(wanted) => wanted.iter().any(|wanted| value == wanted.as_bytes()),
-            Comparison::Under(wanted) => wanted.iter().any(|wanted| is_under(value, wanted.as_bytes())),
-            Comparison::Contains(part) => memchr::memmem::find(value, part.as_bytes()).is_some(),
-            Comparison::Matches(pattern) => pattern.matches(value),
-            Comparison::Present => true,
-            Comparison::In(_) => false,
+            TestComparison::Is(wanted) if names => wanted.iter().any(|wanted| is_host(value, wanted)),
+            TestComparison::Is(wanted) => wanted.iter().any(|wanted| value == wanted.as_bytes()),
+            TestComparison::Under(wanted) => wanted.iter().any(|wanted| is_under(value, wanted.as_bytes())),
+            TestComparison::Contains(part) => memchr::memmem::find(value, part.as_bytes()).is_some(),
+            TestComparison::Matches(pattern) => pattern.matches(value),
+            TestComparison::Present => true,
+            TestComparison::In(_) => false,
         })
     }
 }
@@ -280,7 +280,7 @@ pub(crate) fn paths_of(tree: &Tree) -> &[String] {
     match tree {
         Tree::Test(Test {
             fact: Fact::Path,
-            comparison: Comparison::Is(paths) | Comparison::Under(paths),
+            comparison: TestComparison::Is(paths) | TestComparison::Under(paths),
         }) => paths,
         Tree::All(parts) => parts.iter().map(paths_of).find(|paths| !paths.is_empty()).unwrap_or_default(),
         Tree::Always | Tree::Any(_) | Tree::Not(_) | Tree::Test(_) => &[],
@@ -290,7 +290,7 @@ pub(crate) fn paths_of(tree: &Tree) -> &[String] {
 /// The hosts that a condition can only be met with, if it names them.
 pub(crate) fn hosts_of(tree: &Tree) -> Option<&[String]> {
     match tree {
-        Tree::Test(Test { fact: Fact::Host, comparison: Comparison::Is(hosts) }) => Some(hosts),
+        Tree::Test(Test { fact: Fact::Host, comparison: TestComparison::Is(hosts) }) => Some(hosts),
         Tree::All(parts) => parts.iter().find_map(hosts_of),
         Tree::Always | Tree::Any(_) | Tree::Not(_) | Tree::Test(_) => None,
     }

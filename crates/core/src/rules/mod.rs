@@ -16,7 +16,7 @@ mod template;
 #[cfg(test)]
 mod properties;
 
-pub use condition::{Comparison, Condition, Fact, NetworkRef, RequestVersion, Test, Tree};
+pub use condition::{Condition, Fact, NetworkRef, RequestVersion, Test, TestComparison, Tree};
 pub use edits::{
     FieldChanges, FieldTemplate, FieldTemplateError, RequestEdits, RuleEdits, UNTOUCHED_FIELDS, path_pattern,
 };

@@ -1,6 +1,6 @@
 //! What rules make of a request, as far as the document tells.
 
-use super::condition::{Comparison, Condition, Fact, Test, Tree};
+use super::condition::{Condition, Fact, Test, TestComparison, Tree};
 use super::edits::{RequestEdits, RuleEdits};
 use super::matcher::{RuleFacts, RuleSet, host_name};
 use super::request_path::{self, is_under};
@@ -79,7 +79,7 @@ pub fn met_prefix<'c>(condition: &'c Condition, target: &str) -> &'c str {
     fn prefixes<'c>(tree: &'c Tree, found: &mut Vec<&'c str>) {
         match tree {
             Tree::All(parts) | Tree::Any(parts) => parts.iter().for_each(|part| prefixes(part, found)),
-            Tree::Test(Test { fact: Fact::Path, comparison: Comparison::Under(paths) }) => {
+            Tree::Test(Test { fact: Fact::Path, comparison: TestComparison::Under(paths) }) => {
                 found.extend(paths.iter().map(String::as_str));
             }
             Tree::Always | Tree::Not(_) | Tree::Test(_) => {}

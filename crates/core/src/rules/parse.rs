@@ -13,7 +13,7 @@
 
 use std::fmt;
 
-use super::condition::{Comparison, Fact, RequestVersion, Test, Tree};
+use super::condition::{Fact, RequestVersion, Test, TestComparison, Tree};
 use super::request_path;
 use crate::config::document::Pattern;
 use crate::text::is_token;
@@ -55,7 +55,7 @@ fn is_of_word(letter: char) -> bool {
 }
 
 #[derive(Clone, Debug, PartialEq, Eq)]
-enum Token {
+enum ConditionToken {
     Word(String),
     Quoted(String),
     Open,
@@ -64,7 +64,7 @@ enum Token {
     End,
 }
 
-impl fmt::Display for Token {
+impl fmt::Display for ConditionToken {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self {
             Self::Word(text) | Self::Quoted(text) => write!(f, "{text:?}"),
@@ -77,14 +77,14 @@ impl fmt::Display for Token {
 }
 
 /// Tokens with their places.
-fn tokens(text: &str) -> Result<Vec<(usize, Token)>, ConditionError> {
+fn tokens(text: &str) -> Result<Vec<(usize, ConditionToken)>, ConditionError> {
     let mut found = Vec::new();
     let mut letters = text.chars().enumerate().peekable();
     while let Some((at, letter)) = letters.next() {
         let token = match letter {
-            '(' => Token::Open,
-            ')' => Token::Close,
-            ',' => Token::Comma,
+            '(' => ConditionToken::Open,
+            ')' => ConditionToken::Close,
+            ',' => ConditionToken::Comma,
             '"' => {
                 let mut value = String::new();
                 loop {
@@ -100,7 +100,7 @@ fn tokens(text: &str) -> Result<Vec<(usize, Token)>, ConditionError> {
                         None => return Err(unclosed(at)),
                     }
                 }
-                Token::Quoted(value)
+                ConditionToken::Quoted(value)
             }
             space if space.is_whitespace() => continue,
             first => {
@@ -108,12 +108,12 @@ fn tokens(text: &str) -> Result<Vec<(usize, Token)>, ConditionError> {
                 while let Some((_, letter)) = letters.next_if(|(_, letter)| is_of_word(*letter)) {
                     word.push(letter);
                 }
-                Token::Word(word)
+                ConditionToken::Word(word)
             }
         };
         found.push((at + 1, token));
     }
-    found.push((text.chars().count() + 1, Token::End));
+    found.push((text.chars().count() + 1, ConditionToken::End));
     Ok(found)
 }
 
@@ -133,23 +133,23 @@ pub(super) fn parse(text: &str) -> Result<Tree, ConditionError> {
     let mut parser = Parser { tokens: tokens(text)?, next: 0, tests: 0 };
     let tree = parser.any(0)?;
     match parser.peek() {
-        Token::End => Ok(tree),
+        ConditionToken::End => Ok(tree),
         _ => Err(parser.expected("and, or, or the end")),
     }
 }
 
 struct Parser {
-    tokens: Vec<(usize, Token)>,
+    tokens: Vec<(usize, ConditionToken)>,
     next: usize,
     tests: usize,
 }
 
 impl Parser {
-    fn peek(&self) -> &Token {
+    fn peek(&self) -> &ConditionToken {
         &self.tokens[self.next.min(self.tokens.len() - 1)].1
     }
 
-    fn take(&mut self) -> Token {
+    fn take(&mut self) -> ConditionToken {
         let token = self.peek().clone();
         self.next += 1;
         token
@@ -157,7 +157,7 @@ impl Parser {
 
     /// Takes a word if it is the next token.
     fn takes(&mut self, word: &str) -> bool {
-        let is_next = matches!(self.peek(), Token::Word(next) if next == word);
+        let is_next = matches!(self.peek(), ConditionToken::Word(next) if next == word);
         self.next += usize::from(is_next);
         is_next
     }
@@ -202,11 +202,11 @@ impl Parser {
         if self.takes("always") {
             return Ok(Tree::Always);
         }
-        if matches!(self.peek(), Token::Open) {
+        if matches!(self.peek(), ConditionToken::Open) {
             self.next += 1;
             let inner = self.any(depth + 1)?;
             return match self.take() {
-                Token::Close => Ok(inner),
+                ConditionToken::Close => Ok(inner),
                 _ => Err(self.wrong_value("and, or, or \")\"")),
             };
         }
@@ -219,7 +219,7 @@ impl Parser {
     }
 
     fn fact(&mut self) -> Result<Fact, ConditionError> {
-        let Token::Word(word) = self.take() else {
+        let ConditionToken::Word(word) = self.take() else {
             return Err(self.wrong_value(&format!("what is looked at: {FACTS}")));
         };
         Ok(match word.as_str() {
@@ -247,7 +247,7 @@ impl Parser {
 
     fn value(&mut self, expected: &str) -> Result<String, ConditionError> {
         match self.take() {
-            Token::Word(text) | Token::Quoted(text) => Ok(text),
+            ConditionToken::Word(text) | ConditionToken::Quoted(text) => Ok(text),
             _ => Err(self.wrong_value(expected)),
         }
     }
@@ -260,34 +260,34 @@ impl Parser {
 
     fn comparison(&mut self, fact: Fact) -> Result<Tree, ConditionError> {
         let is_negated_in = self.takes("not");
-        if is_negated_in && !matches!(self.peek(), Token::Word(word) if word == "in") {
+        if is_negated_in && !matches!(self.peek(), ConditionToken::Word(word) if word == "in") {
             return Err(self.expected("in, as in: client not in office"));
         }
         let words = words_for(&fact);
-        let Token::Word(word) = self.take() else { return Err(self.wrong_value(words)) };
+        let ConditionToken::Word(word) = self.take() else { return Err(self.wrong_value(words)) };
         let (is_negated, comparison) = match (word.as_str(), &fact) {
-            ("present", _) if may_be_absent(&fact) => (false, Comparison::Present),
-            ("absent", _) if may_be_absent(&fact) => (true, Comparison::Present),
-            ("in", Fact::Client) => (is_negated_in, Comparison::In(self.networks()?)),
+            ("present", _) if may_be_absent(&fact) => (false, TestComparison::Present),
+            ("absent", _) if may_be_absent(&fact) => (true, TestComparison::Present),
+            ("in", Fact::Client) => (is_negated_in, TestComparison::In(self.networks()?)),
             ("is", Fact::Client | Fact::Certificate) => return Err(self.wrong_value(words)),
             ("is", _) => {
                 let is_negated = self.takes("not");
-                (is_negated, Comparison::Is(self.values(|value| read_value(&fact, value))?))
+                (is_negated, TestComparison::Is(self.values(|value| read_value(&fact, value))?))
             }
             ("under", Fact::Path) => {
-                (false, Comparison::Under(self.values(|value| read_value(&fact, value))?))
+                (false, TestComparison::Under(self.values(|value| read_value(&fact, value))?))
             }
             ("contains", _) if is_text(&fact) => {
                 let value = self.value("the text that is looked for")?;
                 if value.is_empty() {
                     return Err(self.wrong_value("a text that is not empty"));
                 }
-                (false, Comparison::Contains(value))
+                (false, TestComparison::Contains(value))
             }
             ("matches", _) if is_text(&fact) => {
                 let pattern = self.value("a regular expression in quotes")?;
                 match pattern.parse::<Pattern>() {
-                    Ok(pattern) => (false, Comparison::Matches(pattern)),
+                    Ok(pattern) => (false, TestComparison::Matches(pattern)),
                     Err(error) => {
                         let message = error.to_string();
                         let message = message.lines().last().unwrap_or_default().trim();
@@ -309,7 +309,7 @@ impl Parser {
         loop {
             let value = self.value("a value: a word, or a text in \"quotes\"")?;
             values.push(read(value).map_err(|expected| self.wrong_value(expected))?);
-            if !matches!(self.peek(), Token::Comma) {
+            if !matches!(self.peek(), ConditionToken::Comma) {
                 return Ok(values);
             }
             self.next += 1;
@@ -322,7 +322,7 @@ impl Parser {
         loop {
             let value = self.value(expected)?;
             networks.push(value.parse().map_err(|()| self.wrong_value(expected))?);
-            if !matches!(self.peek(), Token::Comma) {
+            if !matches!(self.peek(), ConditionToken::Comma) {
                 return Ok(networks);
             }
             self.next += 1;

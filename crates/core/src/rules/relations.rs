@@ -2,7 +2,7 @@
 //!
 //! Both answers err on the side of silence: `false` means that it is not known.
 
-use super::condition::{Comparison, Fact, Test, Tree};
+use super::condition::{Fact, Test, TestComparison, Tree};
 use super::request_path::is_under;
 
 /// The parts of a condition that all have to hold.
@@ -50,20 +50,20 @@ fn test_implies(one: &Test, other: &Test) -> bool {
     }
     let is_name = matches!(one.fact, Fact::Host | Fact::ServerName);
     match (&one.comparison, &other.comparison) {
-        (_, Comparison::Present) => true,
-        (Comparison::Is(own), Comparison::Is(wanted)) => own
+        (_, TestComparison::Present) => true,
+        (TestComparison::Is(own), TestComparison::Is(wanted)) => own
             .iter()
             .all(|own| wanted.iter().any(|wanted| own == wanted || (is_name && covers(wanted, own)))),
-        (Comparison::Is(own) | Comparison::Under(own), Comparison::Under(wanted)) => {
+        (TestComparison::Is(own) | TestComparison::Under(own), TestComparison::Under(wanted)) => {
             own.iter().all(|own| wanted.iter().any(|wanted| is_under(own.as_bytes(), wanted.as_bytes())))
         }
-        (Comparison::Is(own), Comparison::Contains(part)) if !is_name => {
+        (TestComparison::Is(own), TestComparison::Contains(part)) if !is_name => {
             own.iter().all(|own| own.contains(part.as_str()))
         }
-        (Comparison::Is(own), Comparison::Matches(pattern)) if !is_name => {
+        (TestComparison::Is(own), TestComparison::Matches(pattern)) if !is_name => {
             own.iter().all(|own| pattern.matches(own.as_bytes()))
         }
-        (Comparison::In(own), Comparison::In(wanted)) => own.iter().all(|own| wanted.contains(own)),
+        (TestComparison::In(own), TestComparison::In(wanted)) => own.iter().all(|own| wanted.contains(own)),
         _ => false,
     }
 }
@@ -86,14 +86,14 @@ fn are_apart(one: &Test, other: &Test) -> bool {
     }
     let is_name = matches!(one.fact, Fact::Host | Fact::ServerName);
     match (&one.comparison, &other.comparison) {
-        (Comparison::Is(own), Comparison::Is(others)) => !own.iter().any(|own| {
+        (TestComparison::Is(own), TestComparison::Is(others)) => !own.iter().any(|own| {
             others.iter().any(|other| own == other || (is_name && (covers(other, own) || covers(own, other))))
         }),
-        (Comparison::Is(exact), Comparison::Under(above))
-        | (Comparison::Under(above), Comparison::Is(exact)) => {
+        (TestComparison::Is(exact), TestComparison::Under(above))
+        | (TestComparison::Under(above), TestComparison::Is(exact)) => {
             !exact.iter().any(|exact| above.iter().any(|above| is_under(exact.as_bytes(), above.as_bytes())))
         }
-        (Comparison::Under(own), Comparison::Under(others)) => !own.iter().any(|own| {
+        (TestComparison::Under(own), TestComparison::Under(others)) => !own.iter().any(|own| {
             others.iter().any(|other| {
                 is_under(own.as_bytes(), other.as_bytes()) || is_under(other.as_bytes(), own.as_bytes())
             })

@@ -9,11 +9,11 @@ use serde::{Serialize, Serializer};
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct LocationTemplate {
     text: String,
-    pieces: Vec<Piece>,
+    pieces: Vec<LocationPiece>,
 }
 
 #[derive(Clone, Debug, PartialEq, Eq)]
-enum Piece {
+enum LocationPiece {
     Text(String),
     /// The host without its port.
     Host,
@@ -67,7 +67,7 @@ impl FromStr for LocationTemplate {
                 return Err(TemplateError::Character(wrong));
             }
             if !plain.is_empty() {
-                pieces.push(Piece::Text(plain.to_owned()));
+                pieces.push(LocationPiece::Text(plain.to_owned()));
             }
             let Some(inner) = after.strip_prefix('{') else {
                 if after.is_empty() {
@@ -77,10 +77,10 @@ impl FromStr for LocationTemplate {
             };
             let (name, after) = inner.split_once('}').ok_or(TemplateError::Brace)?;
             pieces.push(match name {
-                "host" => Piece::Host,
-                "path" => Piece::Path,
-                "rest" => Piece::Rest,
-                "query" => Piece::Query,
+                "host" => LocationPiece::Host,
+                "path" => LocationPiece::Path,
+                "rest" => LocationPiece::Rest,
+                "query" => LocationPiece::Query,
                 other => return Err(TemplateError::Value(other.to_owned())),
             });
             rest = after;
@@ -91,10 +91,10 @@ impl FromStr for LocationTemplate {
 }
 
 /// A location is a path of the same host, or names its host before anything that a client says can follow.
-fn check_start(pieces: &[Piece]) -> Result<(), TemplateError> {
-    let Some(Piece::Text(first)) = pieces.first() else {
+fn check_start(pieces: &[LocationPiece]) -> Result<(), TemplateError> {
+    let Some(LocationPiece::Text(first)) = pieces.first() else {
         return match pieces.first() {
-            Some(Piece::Path | Piece::Rest) => Ok(()),
+            Some(LocationPiece::Path | LocationPiece::Rest) => Ok(()),
             _ => Err(TemplateError::Start),
         };
     };
@@ -111,13 +111,13 @@ fn check_start(pieces: &[Piece]) -> Result<(), TemplateError> {
     // What comes after the host begins with a slash, a question mark or the colon of a port, or is empty: the path, the rest and the query of a
     // request do.
     let mut others = pieces[1..].iter();
-    if host.is_empty() && others.next() != Some(&Piece::Host) {
+    if host.is_empty() && others.next() != Some(&LocationPiece::Host) {
         return Err(TemplateError::Start);
     }
     match others.next() {
-        None | Some(Piece::Path | Piece::Rest | Piece::Query) => Ok(()),
-        Some(Piece::Text(text)) if text.starts_with(['/', ':', '?']) => Ok(()),
-        Some(Piece::Host | Piece::Text(_)) => Err(TemplateError::Start),
+        None | Some(LocationPiece::Path | LocationPiece::Rest | LocationPiece::Query) => Ok(()),
+        Some(LocationPiece::Text(text)) if text.starts_with(['/', ':', '?']) => Ok(()),
+        Some(LocationPiece::Host | LocationPiece::Text(_)) => Err(TemplateError::Start),
     }
 }
 
@@ -125,13 +125,14 @@ impl LocationTemplate {
     /// Whether it is a path, and not a whole URL.
     #[must_use]
     pub fn is_path(&self) -> bool {
-        self.text.starts_with('/') || matches!(self.pieces.first(), Some(Piece::Path | Piece::Rest))
+        self.text.starts_with('/')
+            || matches!(self.pieces.first(), Some(LocationPiece::Path | LocationPiece::Rest))
     }
 
     /// Whether it says what becomes of the query.
     #[must_use]
     pub fn says_query(&self) -> bool {
-        self.text.contains('?') || self.pieces.contains(&Piece::Query)
+        self.text.contains('?') || self.pieces.contains(&LocationPiece::Query)
     }
 
     /// The location for a request. Nothing that a client says can lead to another host or break out of the field.
@@ -148,11 +149,11 @@ impl LocationTemplate {
         let mut location = String::with_capacity(self.text.len() + facts.target.len());
         for piece in &self.pieces {
             match piece {
-                Piece::Text(text) => location.push_str(text),
-                Piece::Host => location.push_str(facts.host),
-                Piece::Path => push_safe(&mut location, path),
-                Piece::Rest => push_safe(&mut location, rest.unwrap_or_default()),
-                Piece::Query => push_safe(&mut location, query),
+                LocationPiece::Text(text) => location.push_str(text),
+                LocationPiece::Host => location.push_str(facts.host),
+                LocationPiece::Path => push_safe(&mut location, path),
+                LocationPiece::Rest => push_safe(&mut location, rest.unwrap_or_default()),
+                LocationPiece::Query => push_safe(&mut location, query),
             }
         }
         // The rest may be nothing, and a path begins with a slash.
