@@ -137,6 +137,8 @@ pub struct FrontendStatus {
     pub turned_away: u64,
     /// Requests refused in the last minute for what they were (4xx of our own).
     pub refused: u64,
+    /// Connections, flows and requests of the last minute of clients that are not let in (`allow`, `deny`).
+    pub denied: u64,
     /// Requests of the last minute for which no server was eligible (503).
     pub unavailable: u64,
     /// Requests of the last minute that no server answered properly (502, 504, broken off).

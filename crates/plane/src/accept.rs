@@ -101,10 +101,25 @@ pub(crate) fn accept_connection(at: RegisteredConnection, stream: TcpStream, pee
 
 /// Serves a client, once its handshake is done where it speaks TLS. `first` is what it has sent already.
 fn begin(visit: ClientConnection<TcpStream>, frontend: &Arc<Frontend>, first: Option<Buffer>) {
+    if let Some(access) = &frontend.access
+        && !access.admits(visit.who.client.ip())
+        && !may_name_clients(&visit, frontend)
+    {
+        frontend.cell.lane(visit.at.worker.index).denied.increment();
+        let _ = SockRef::from(&visit.stream).set_linger(Some(Duration::ZERO));
+        return;
+    }
     match frontend.handshakes {
         None => serve(visit, frontend, first),
         Some(limits) => tls::begin(visit, frontend, first, limits),
     }
+}
+
+/// Whether a peer is a trusted proxy whose requests each say who their client is.
+fn may_name_clients(visit: &ClientConnection<TcpStream>, frontend: &Frontend) -> bool {
+    frontend.protocol == Protocol::Http
+        && !frontend.proxy_protocol
+        && is_in(visit.who.client.ip(), &frontend.trusted)
 }
 
 /// Hands a client to its protocol. `first` is what it has sent already.

@@ -433,6 +433,10 @@ impl UdpListener {
         tried: &[u32],
     ) -> Option<Rc<Flow>> {
         let lane: &FrontendWorkerCounters = frontend.cell.lane(worker.index);
+        if frontend.access.as_ref().is_some_and(|access| !access.admits(meta.addr.ip())) {
+            lane.denied.increment();
+            return None;
+        }
         if frontend.cell.connections() >= frontend.connection_limit {
             lane.turned_away.increment();
             return None;

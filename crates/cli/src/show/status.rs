@@ -138,8 +138,9 @@ fn totals(status: &Status) {
 fn frontends(frontends: &[FrontendStatus]) {
     // What was refused or failed in the last minute, where anything was.
     type Counted = (&'static str, fn(&FrontendStatus) -> u64);
-    let all: [Counted; 4] = [
+    let all: [Counted; 5] = [
         ("over limit", |frontend| frontend.turned_away),
+        ("not let in", |frontend| frontend.denied),
         ("bad requests", |frontend| frontend.refused),
         ("no server", |frontend| frontend.unavailable),
         ("failed", |frontend| frontend.unanswered),

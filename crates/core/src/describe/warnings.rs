@@ -118,6 +118,13 @@ fn of_document(reason: &WarningReason) -> Said {
             format!("rule {rule} never decides at frontend {frontend}: every request that meets it meets rule {by} before"),
             format!("{rule} before {by} in the rules of the frontend, or remove it there"),
         ),
+        WarningReason::UncoveredHost { frontend, hosts } => (
+            format!(
+                "no certificate of frontend {frontend} is for {}: clients that ask for it over TLS are warned, or refused",
+                first_of(hosts.iter().cloned())
+            ),
+            "a certificate with the name among the certificates of the frontend, or no rule for it".to_owned(),
+        ),
         WarningReason::RedirectCircle { rule, frontend } => (
             format!("rule {rule} redirects to a request that it redirects again at frontend {frontend}: clients go in a circle until they give up"),
             "another location, or a condition that the new request does not meet".to_owned(),

@@ -24,9 +24,13 @@ use crate::config::document::{
 use crate::eligibility::{IneligibleReason, ServerStates, eligibilities};
 use crate::name::{Name, PoolServer};
 use crate::pins::{PinRule, PinScope, identity};
+use crate::rules::AccessList;
 use crate::runtime::{PoolRuntime, RuntimeRegistry, ServerRuntimeLimits};
 use crate::time::Tick;
 use crate::units::Span;
+
+/// A network that no client is in: the unspecified address.
+const NOBODY: IpNet = IpNet::V6(ipnet::Ipv6Net::new_assert(std::net::Ipv6Addr::UNSPECIFIED, 128));
 
 /// How long a client may take to say which TLS server it wants, where nothing is said.
 const USUAL_GREETING: Duration = Duration::from_secs(2);
@@ -78,6 +82,7 @@ pub fn compile(
                 http.redirect_to_https.map(|port| HttpsRedirect { port, status })
             }),
             hsts: http.and_then(hsts),
+            access: access(spec, document),
             trusted: spec.trusted.iter().copied().collect(),
             proxy_protocol: spec.proxy_protocol,
             pool: Arc::clone(find(&pools, &spec.pool)),
@@ -284,6 +289,21 @@ fn hsts(http: &document::HttpKeys) -> Option<Box<[u8]>> {
     let seconds = http.hsts_age?.get().as_secs();
     let names = if http.hsts_subdomains { "; includeSubDomains" } else { "" };
     Some(format!("Strict-Transport-Security: max-age={seconds}{names}\r\n").into_bytes().into())
+}
+
+/// Who may come to a frontend; `None` where all may.
+fn access(spec: &document::FrontendSpec, document: &Document) -> Option<Arc<AccessList>> {
+    let prefixes = |lists: &[Name]| -> Vec<IpNet> {
+        lists.iter().filter_map(|list| document.networks.get(list)).flatten().copied().collect()
+    };
+    let says_something = !spec.allow.is_empty() || !spec.deny.is_empty();
+    // Lists without a network let nobody in, and turn nobody away.
+    let nobody = if spec.allow.is_empty() { Vec::new() } else { vec![NOBODY] };
+    says_something.then(|| {
+        let allow = prefixes(&spec.allow);
+        let allow = if allow.is_empty() { nobody } else { allow };
+        Arc::new(AccessList::new(allow, prefixes(&spec.deny)))
+    })
 }
 
 fn trust_id(reaching: &document::UpstreamSettings) -> u64 {

@@ -15,6 +15,8 @@ use crate::runtime::{RuleRuntime, RuntimeRegistry};
 #[derive(Clone, Debug)]
 pub struct FrontendRules {
     set: Arc<RuleSet>,
+    /// Whether each client has to be looked for in the access list: those that a trusted proxy names come over its connection.
+    pub checks_access: bool,
     /// What clients get instead of the application, while it is worked on.
     maintenance: Option<Arc<Maintenance>>,
     /// Whether a request is refused whose path servers read in several ways.
@@ -152,7 +154,7 @@ impl FrontendRules {
     }
 }
 
-/// Compiles the rules of a frontend; `None` when it has none and is not in maintenance.
+/// Compiles the rules of a frontend; `None` when it has none, is not in maintenance, and lets everybody in.
 pub(super) fn compile(
     document: &Document,
     (name, spec): (&Name, &FrontendSpec),
@@ -171,7 +173,8 @@ pub(super) fn compile(
             retry_after: keys.maintenance_retry_after.map_or(300, |after| after.get().as_secs().max(1)),
         })
     });
-    if http.rules.is_empty() && maintenance.is_none() {
+    let checks_access = made.access.is_some();
+    if http.rules.is_empty() && maintenance.is_none() && !checks_access {
         return None;
     }
     let set = RuleSet::new(document.rules_of(spec).map(|(_, rule)| &rule.when), &document.networks);
@@ -198,6 +201,7 @@ pub(super) fn compile(
     }
     Some(Box::new(FrontendRules {
         set: Arc::new(set),
+        checks_access,
         maintenance,
         refuses_ambiguous: !http.rules.is_empty() && http.ambiguous_paths != Some(AmbiguousPaths::Allow),
         rules: rules.into(),

@@ -19,6 +19,7 @@ use crate::config::document::{
 use crate::eligibility::{Eligibility, IneligibleReason};
 use crate::name::{Name, PoolServer};
 use crate::pins::PinRule;
+use crate::rules::AccessList;
 use crate::runtime::{FrontendRuntime, PoolRuntime, ServerRuntime, ServerRuntimeLimits};
 
 /// One state of everything that traffic depends on.
@@ -77,6 +78,8 @@ pub struct Frontend {
     pub redirect: Option<HttpsRedirect>,
     /// The field of responses that has browsers refuse plain text (RFC 6797, 6.1), with its line end.
     pub hsts: Option<Box<[u8]>>,
+    /// Who may come; `None` where all may.
+    pub access: Option<Arc<AccessList>>,
     /// The networks whose word is believed.
     pub trusted: Arc<[IpNet]>,
     /// Whether connections of trusted peers begin with a PROXY protocol header.

@@ -119,6 +119,12 @@ impl Condition {
         &self.tree
     }
 
+    /// The hosts that it can only be met with; none where it does not name them.
+    #[must_use]
+    pub fn hosts(&self) -> &[String] {
+        super::matcher::hosts_of(&self.tree).unwrap_or_default()
+    }
+
     /// The lists of networks that it names.
     pub fn networks(&self) -> impl Iterator<Item = &Name> {
         let mut found = Vec::new();

@@ -3,6 +3,7 @@
 //! A condition is read once ([`Condition`]), compiled for a document's networks ([`RuleSet`]), and asked for each request. [`request_path`] is
 //! the one way in which paths are read before they are compared.
 
+mod access_list;
 mod condition;
 mod edits;
 mod matcher;
@@ -16,6 +17,7 @@ mod template;
 #[cfg(test)]
 mod properties;
 
+pub use access_list::AccessList;
 pub use condition::{Condition, Fact, NetworkRef, RequestVersion, Test, TestComparison, Tree};
 pub use edits::{
     FieldChanges, FieldTemplate, FieldTemplateError, RequestEdits, RuleEdits, UNTOUCHED_FIELDS, path_pattern,

@@ -11,7 +11,8 @@ pub struct NetworkSet {
     ranges: Box<[(u128, u128)]>,
 }
 
-fn number(address: IpAddr) -> u128 {
+/// An address as a number; IPv4 as mapped to IPv6.
+pub(super) fn number(address: IpAddr) -> u128 {
     match address {
         IpAddr::V4(address) => address.to_ipv6_mapped().to_bits(),
         IpAddr::V6(address) => address.to_bits(),

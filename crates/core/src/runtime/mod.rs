@@ -161,6 +161,8 @@ pub struct FrontendWorkerCounters {
     pub refused: Counter,
     /// Connections refused because as many as the frontend takes were there.
     pub turned_away: Counter,
+    /// Connections, flows and requests of clients that are not let in (`allow`, `deny`).
+    pub denied: Counter,
     /// Requests for which no server was eligible (503).
     pub unavailable: Counter,
     /// Requests that no server answered properly (502, 504, or a broken-off answer).
@@ -194,6 +196,9 @@ pub struct FrontendCounts {
     pub refused: u64,
     /// See [`FrontendWorkerCounters::turned_away`].
     pub turned_away: u64,
+    /// See [`FrontendWorkerCounters::denied`].
+    #[serde(default)]
+    pub denied: u64,
     /// See [`FrontendWorkerCounters::unavailable`].
     pub unavailable: u64,
     /// See [`FrontendWorkerCounters::unanswered`].
@@ -402,6 +407,7 @@ impl FrontendRuntime {
         lane.requests.set(counts.requests);
         lane.refused.set(counts.refused);
         lane.turned_away.set(counts.turned_away);
+        lane.denied.set(counts.denied);
         lane.unavailable.set(counts.unavailable);
         lane.unanswered.set(counts.unanswered);
         lane.errors.set(counts.errors);
@@ -425,6 +431,7 @@ impl FrontendRuntime {
             requests: sum(|lane| &lane.requests),
             refused: sum(|lane| &lane.refused),
             turned_away: sum(|lane| &lane.turned_away),
+            denied: sum(|lane| &lane.denied),
             unavailable: sum(|lane| &lane.unavailable),
             unanswered: sum(|lane| &lane.unanswered),
             errors: sum(|lane| &lane.errors),

@@ -21,6 +21,8 @@ const TICK_NANOS: u64 = TICK.as_nanos() as u64;
 pub(super) enum RuleResponse<'a> {
     /// The path is refused before any rule is asked.
     Ambiguous(&'static str),
+    /// The client is not let in.
+    Denied,
     /// The application is worked on.
     Maintenance(&'a Maintenance),
     Redirect(&'a RuleSpec),
@@ -40,6 +42,12 @@ impl<'a> RequestForwarder<'a> {
             self.worker.challenges.has_any() && self.worker.challenges.of_request(head).is_some();
         if self.frontend.redirect.is_some() || is_challenge {
             return None;
+        }
+        if rules.checks_access
+            && let Some(access) = &self.frontend.access
+            && !access.admits(self.client_address())
+        {
+            return Some(RuleResponse::Denied);
         }
         if let Some(maintenance) = rules.maintenance_for(self.client_address()) {
             return Some(RuleResponse::Maintenance(maintenance));
@@ -140,6 +148,11 @@ impl<'a> RequestForwarder<'a> {
                 let to = location(rule, host, target).unwrap_or_default();
                 let status = rule.own_status().unwrap_or(307);
                 error_response::rule_redirect(status, &to, self.frontend, !keep, with_body)
+            }
+            RuleResponse::Denied => {
+                self.frontend.cell.lane(self.worker.index).denied.increment();
+                let says = "clients of this address are not let in";
+                error_response::frontend_error(403, &says, self.frontend, !keep, with_body)
             }
             RuleResponse::Maintenance(maintenance) => {
                 self.frontend.cell.lane(self.worker.index).unavailable.increment();

@@ -3,6 +3,7 @@
 // A whole program of tests: a panic is how any of it says that something is wrong.
 #![allow(clippy::unwrap_used)]
 
+mod access;
 mod attempts;
 mod challenges;
 mod client_hello;

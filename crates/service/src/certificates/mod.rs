@@ -2,6 +2,7 @@
 
 mod client_view;
 mod clients;
+mod coverage;
 mod facts;
 mod orders;
 mod sealed;
@@ -33,6 +34,7 @@ use tokio::sync::Notify;
 
 pub(crate) use self::client_view::from_here;
 use self::clients::ClientTrusts;
+use self::coverage::uncovered_hosts;
 use self::facts::{CertificateError, LoadedCertificate};
 pub(crate) use self::orders::{CertificateOrderError, OrderMeans};
 use self::orders::{OrderDesk, kept};
@@ -414,6 +416,7 @@ impl CertificateKeeper {
         let now = wall();
         let mut warnings = ServerTrusts::try_out(old, new);
         warnings.extend(ClientTrusts::try_out(old, new));
+        let mut names = self.names(new);
         for (name, spec) in &new.certificates {
             let is_read = spec.self_signed.is_empty() && spec.authority.is_none();
             if old.certificates.get(name) == Some(spec) || !is_read {
@@ -422,6 +425,7 @@ impl CertificateKeeper {
             let path = format!("certificates.{name}");
             let problem = match self.read(name, spec, now) {
                 Ok(loaded) => {
+                    names.insert(name, loaded.facts.names.clone());
                     identity::offer(name.clone(), Arc::clone(&loaded.key));
                     loaded.trouble(now).map(|trouble| trouble.to_string())
                 }
@@ -434,7 +438,20 @@ impl CertificateKeeper {
                 warnings.push(Warning::new(&WarningReason::BadCertificate { problem }, level, &path));
             }
         }
+        warnings.extend(uncovered_hosts(new, &names));
         warnings
+    }
+
+    /// The names that the certificates of a document are for, as far as they are known: those that are new and in files are not.
+    fn names<'d>(&self, document: &'d Document) -> BTreeMap<&'d Name, Vec<String>> {
+        let known = self.known();
+        let names = |(name, spec): (&'d Name, &'d CertificateSpec)| {
+            let loaded =
+                known.get(name).filter(|known| known.spec == *spec).and_then(|known| known.loaded.as_ref());
+            let own = || spec.names.iter().chain(&spec.self_signed).cloned().collect();
+            (name, loaded.map_or_else(own, |loaded| loaded.facts.names.clone()))
+        };
+        document.certificates.iter().map(names).collect()
     }
 
     /// Every certificate of the document that runs.

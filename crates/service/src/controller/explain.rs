@@ -28,6 +28,18 @@ impl ControllerState {
         let snapshot: std::sync::Arc<Snapshot> = self.publisher.plane.snapshot();
         let frontend = snapshot.frontend_named(name).ok_or_else(|| UnknownFrontend(name.clone()))?;
         let frontend = imagined.sni.as_deref().and_then(|name| frontend.passed_on(name)).unwrap_or(frontend);
+        if frontend.access.as_ref().is_some_and(|access| !access.admits(imagined.client)) {
+            let what = match frontend.protocol {
+                Protocol::Http => {
+                    "its connection is reset, or its request gets 403 where a trusted proxy names it"
+                }
+                Protocol::Tcp => "its connection is reset",
+                Protocol::Udp => "its datagrams are dropped",
+            };
+            let why = format!("the client {} is not let in (allow, deny): {what}", imagined.client);
+            let refused = explain_refused(frontend, &frontend.pool, why, None, snapshot.revision);
+            return Ok(ExplainResponse { others: Vec::new(), ..refused });
+        }
         let Some(rules) = frontend.rules.as_deref().filter(|_| frontend.redirect.is_none()) else {
             return Ok(self.explain_pools(frontend, imagined, snapshot.revision));
         };

@@ -112,6 +112,7 @@ impl Rates {
             requests: counts.requests.saturating_sub(before.requests),
             refused: counts.refused.saturating_sub(before.refused),
             turned_away: counts.turned_away.saturating_sub(before.turned_away),
+            denied: counts.denied.saturating_sub(before.denied),
             unavailable: counts.unavailable.saturating_sub(before.unavailable),
             unanswered: counts.unanswered.saturating_sub(before.unanswered),
             errors: counts.errors.saturating_sub(before.errors),

@@ -237,6 +237,7 @@ impl ControllerState {
             per_second: per_second(short.by.requests, short.over),
             turned_away: minute.turned_away,
             refused: minute.refused,
+            denied: minute.denied,
             unavailable: minute.unavailable,
             unanswered: minute.unanswered,
             errors: minute.errors,

@@ -63,6 +63,10 @@ pub(crate) enum OrderError {
     )]
     Maintenance(Name),
     #[error(
+        "frontend {frontend} does not let {client} in (allow, deny): let the clients come from another network (from)"
+    )]
+    NotLetIn { frontend: Name, client: IpAddr },
+    #[error(
         "host is a host's name or an IP address that clients ask frontend {frontend} for; found {host:?}"
     )]
     Host { frontend: Name, host: String },
@@ -81,6 +85,7 @@ impl OrderError {
             | Self::NoTls(_)
             | Self::Rule { .. }
             | Self::Maintenance(_)
+            | Self::NotLetIn { .. }
             | Self::Redirects(..)
             | Self::Host { .. }
             | Self::Server { .. } => true,
@@ -207,6 +212,10 @@ pub(super) fn plan(request: &TrialRequest, ground: &TrialTarget) -> Result<LoadP
     };
     for client in 0..plan.clients.count {
         let name = frontend.name.clone();
+        let address = client_address(&plan, client);
+        if frontend.access.as_ref().is_some_and(|access| !access.admits(address)) {
+            return Err(OrderError::NotLetIn { frontend: name, client: address });
+        }
         match routed(frontend, &plan, client_address(&plan, client)) {
             Ok(_) => {}
             Err(NoServerReason::Rule(rule, does)) => {

@@ -251,7 +251,8 @@ async fn a_frontend_gets_more_pools_networks_and_weights_from_its_form() {
     service.apply(&standby).await.unwrap();
     let browser = Browser::start().await;
     browser.log_in(&service).await;
-    browser.go("/networks").await;
+    browser.go("/rules").await;
+    browser.click("a[href='/networks']").await;
     browser.press("New network").await;
     browser.set("Name", "islands").await;
     browser.set("Prefixes", "127.0.0.0/8 2001:db8::/32").await;

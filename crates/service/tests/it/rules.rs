@@ -7,6 +7,7 @@ use merismos_lab::stand_in::StandIn;
 
 use crate::browser::Browser;
 use crate::harness::{PATIENCE, Service, until};
+use crate::tls::{Authority, curl, document, run, said};
 
 /// The service's document with a pool beside, of one server.
 fn with_pier(service: &Service, auk: &StandIn, rules: &[&str], more: &str) -> String {
@@ -215,4 +216,95 @@ async fn rules_are_made_and_reordered_in_the_console() {
     let complaints = browser.complaints().await;
     assert!(complaints.iter().all(|complaint| complaint.to_string().contains("422")), "{complaints:#?}");
     browser.end().await;
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn facts_of_tls_decide_for_real_clients() {
+    let (own, clients) = (Authority::new(), Authority::new());
+    own.issue("site", &["booking.skerry.example", "pier.skerry.example"]);
+    clients.issue("thora", &["thora.skerry.example"]);
+    let service = Service::with(&["gull"]).await;
+    let auk = StandIn::start("auk", merismos_lab::free::free_address()).unwrap();
+    let keys = format!(
+        "certificates = [\"site\"]\nclient_certificates = \"optional\"\nclient_authorities = \"{}\"\nrules = [\"staff\", \"by-name\", \"two\"]",
+        clients.root()
+    );
+    let rules = r#"
+[rules.staff]
+when = "certificate present"
+action = "respond"
+body = "staff"
+[rules.by-name]
+when = "server-name is pier.skerry.example"
+action = "pool"
+pool = "pier"
+[rules.two]
+when = "version is 2"
+action = "respond"
+body = "two"
+"#;
+    let text = document(&service, &keys)
+        + &format!(
+            "\n[pools.pier]\ncheck = \"well\"\nservers.auk = {{ address = \"{}\" }}\n{rules}",
+            auk.address
+        )
+        + &own.tables(&["site"]);
+    service.apply(&text).await.unwrap();
+    let ask = |name: &str, more: &[&str]| said(&curl(&own, service.frontend, name, more));
+    until("both pools serve", async || {
+        ask("pier.skerry.example", &["--http1.1"]).starts_with("auk")
+            && ask("booking.skerry.example", &["--http1.1"]).starts_with("gull")
+    })
+    .await;
+    assert_eq!(ask("booking.skerry.example", &["--http2"]), "two");
+    let [certificate, key] = clients.files("thora").map(|file| file.display().to_string());
+    assert_eq!(ask("booking.skerry.example", &["--cert", &certificate, "--key", &key]), "staff");
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn redirects_of_rules_are_followed_by_curl_and_by_a_browser() {
+    let service = Service::with(&["gull"]).await;
+    let auk = StandIn::start("auk", merismos_lab::free::free_address()).unwrap();
+    let port = service.frontend.port();
+    let rules = RULES.replace("http://{host}/new", &format!("http://{{host}}:{port}/new"));
+    service.apply(&with_pier(&service, &auk, &["admin", "old", "beside"], &rules)).await.unwrap();
+    until("the pool beside serves", async || ask(&service, "/new", "a").await.1.starts_with("auk")).await;
+    let url = format!("http://{}/old/x?y=1", service.frontend);
+    let followed = run("curl", &["-sS", "-L", "--max-time", "20", &url], "");
+    let followed = String::from_utf8(followed.stdout).unwrap();
+    assert!(followed.starts_with("auk") && followed.contains("GET /new/x "), "{followed}");
+    let browser = Browser::start().await;
+    browser.goto(&url).await;
+    until("the other application is shown", async || browser.text("body").await.starts_with("auk")).await;
+    assert_eq!(browser.url().await.path(), "/new/x");
+    browser.end().await;
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_new_release_gets_its_part_in_steps_under_load() {
+    let service = Service::with(&["gull"]).await;
+    let auk = StandIn::start("auk", merismos_lab::free::free_address()).unwrap();
+    let release =
+        "[rules.release]\nwhen = \"always\"\naction = \"pool\"\npool_weights = { quay = 99, pier = 1 }\n";
+    service.apply(&with_pier(&service, &auk, &["release"], release)).await.unwrap();
+    until("both pools are up", async || service.status().await.pools.iter().all(|pool| pool.eligible == 1))
+        .await;
+    let client = service.client();
+    // Visitors who come all the while, each step.
+    let load = TrialRequest { per_second: Some(200), ..TrialRequest::of("harbour", 4_000) };
+    let load = client.begin_trial(&load).await.unwrap().id;
+    for (old, new) in [(99, 1), (50, 50), (0, 100)] {
+        let weights = format!("quay={old},pier={new}");
+        let changed = service.merismos(&["rule", "change", "release", "--pool-weights", &weights]);
+        assert!(changed.status.success() || (old, new) == (99, 1), "{changed:?}");
+        let id = client.begin_trial(&TrialRequest::of("harbour", 1_000)).await.unwrap().id;
+        until("the step is tried", async || client.trial(id).await.unwrap().state == TrialState::Done).await;
+        let tally = client.trial(id).await.unwrap().tally.unwrap();
+        assert_eq!((tally.verdict, tally.failed), (TrialVerdict::AsExpected, 0), "{old}:{new} {tally:?}");
+        let auk = tally.rows.iter().find(|row| row.server.to_string() == "pier/auk").unwrap();
+        assert!((auk.expected - f64::from(new) / 100.0).abs() < 1e-9, "{tally:?}");
+    }
+    until("the visitors have gone", async || client.trial(load).await.unwrap().state == TrialState::Done)
+        .await;
+    assert_eq!(client.trial(load).await.unwrap().tally.unwrap().failed, 0, "no visitor felt a step");
 }

@@ -46,11 +46,19 @@ pub(super) fn references(document: &Document, problems: &mut Vec<Problem>) {
         }
     }
     for (name, frontend) in &document.frontends {
-        let lists = frontend.http.iter().flat_map(|http| &http.maintenance.maintenance_except);
-        for list in lists.filter(|list| !document.networks.contains_key(*list)) {
+        let excepted = frontend.http.iter().flat_map(|http| &http.maintenance.maintenance_except);
+        let lists = excepted
+            .map(|list| ("maintenance_except", list))
+            .chain(frontend.allow.iter().map(|list| ("allow", list)))
+            .chain(frontend.deny.iter().map(|list| ("deny", list)));
+        for (key, list) in lists.filter(|(_, list)| !document.networks.contains_key(*list)) {
             let wanted = one_of("network", list, document.networks.keys());
-            let path = format!("frontends.{name}.maintenance_except");
-            problems.push(Problem::dangling(&path, "list of networks", list, wanted));
+            problems.push(Problem::dangling(
+                &format!("frontends.{name}.{key}"),
+                "list of networks",
+                list,
+                wanted,
+            ));
         }
     }
     for (name, example) in &document.examples {

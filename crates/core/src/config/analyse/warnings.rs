@@ -88,6 +88,8 @@ pub enum WarningReason {
     UnusedRule { rule: Name },
     /// Every request that meets a rule meets an earlier one.
     ShadowedRule { rule: Name, by: Name, frontend: Name },
+    /// No certificate of a frontend is for a host that its rules name.
+    UncoveredHost { frontend: Name, hosts: Vec<String> },
     /// A redirect leads to a request that it redirects again.
     RedirectCircle { rule: Name, frontend: Name },
     /// No frontend uses a pool.

@@ -32,6 +32,7 @@ pub(super) fn follow(document: &mut Document, user: &ObjectPath, renamed: &Objec
             let Some(frontend) = document.frontends.get_mut(name) else { return };
             let excepted = frontend.http.iter_mut().flat_map(|http| &mut http.maintenance.maintenance_except);
             let lists = frontend.more.pool_networks.values_mut().flatten().chain(excepted);
+            let lists = lists.chain(&mut frontend.allow).chain(&mut frontend.deny);
             for list in lists.filter(|list| *list == renamed.name()) {
                 *list = to.clone();
             }

@@ -52,7 +52,15 @@ pub fn users(document: &Document, object: &ObjectPath) -> Vec<ObjectPath> {
         ObjectPath::Network(list) => {
             let by_network = |frontend: &FrontendSpec| {
                 let excepted = frontend.http.iter().flat_map(|http| &http.maintenance.maintenance_except);
-                frontend.more.pool_networks.values().flatten().chain(excepted).any(|name| name == list)
+                frontend
+                    .more
+                    .pool_networks
+                    .values()
+                    .flatten()
+                    .chain(excepted)
+                    .chain(&frontend.allow)
+                    .chain(&frontend.deny)
+                    .any(|name| name == list)
             };
             let mut using = frontends(&by_network);
             let asking =

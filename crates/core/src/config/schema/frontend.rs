@@ -73,6 +73,18 @@ pub struct FrontendSpec {
     #[key(range = "100ms".."5m", without = "2s", when(protocol = "tcp"))]
     #[serde(skip_serializing_if = "Option::is_none")]
     pub client_hello_timeout: Option<Span>,
+    /// Lists of networks whose clients are let in; where there are some, all others are turned away.
+    ///
+    /// The longest prefix that holds a client's address decides between `allow` and `deny`, and of two alike the one of `deny`. A client that is turned away is
+    /// counted; its connection is reset before anything of it is read, or, where a trusted proxy names it, each request gets 403. Connections of `tcp` and flows of
+    /// `udp` that are open stay.
+    #[key(refers = Network, count = 0..=100, distinct, without = "all networks", group = "Access")]
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub allow: Vec<Name>,
+    /// Lists of networks whose clients are turned away.
+    #[key(refers = Network, count = 0..=100, distinct, without = "none")]
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub deny: Vec<Name>,
     /// Networks of trusted proxies.
     ///
     /// Their `Forwarded` and `X-Forwarded-*` fields, `X-Request-Id` and PROXY headers are used; those of all other clients are replaced.

@@ -254,7 +254,7 @@ fn everything() -> Value {
         "feed": { "protocol": "udp", "listen": "192.0.2.1:3306", "pool": "booking", "balance_per": "datagram" } }
     });
     let maintenance = json!({
-        "maintenance": "new engine", "maintenance_except": ["inland"], "maintenance_page": "<p>soon</p>", "maintenance_retry_after": "1h"
+        "allow": ["inland"], "deny": ["inland"], "maintenance": "new engine", "maintenance_except": ["inland"], "maintenance_page": "<p>soon</p>", "maintenance_retry_after": "1h"
     });
     for (key, value) in maintenance.as_object().unwrap() {
         all["frontends"]["web"][key] = value.clone();
