@@ -98,6 +98,13 @@ impl ExplainQuery {
         let lines = self.header.as_deref().unwrap_or_default().lines().filter(|line| !line.trim().is_empty());
         let mut fields = lines.map(field).collect::<Result<Vec<_>, ApiError>>()?;
         fields.extend(self.cookie.map(|cookie| ("cookie".to_owned(), cookie)));
+        let is_method = |method: &String| {
+            let is_of_token = |byte: u8| byte.is_ascii_alphanumeric() || b"!#$%&'*+.^_`|~-".contains(&byte);
+            (1..=100).contains(&method.len()) && method.bytes().all(is_of_token)
+        };
+        if !self.method.as_ref().is_none_or(is_method) {
+            return Err(ApiError::bad_request("a method is a word, such as POST (RFC 9110, 9.1)"));
+        }
         if self.path.as_ref().is_some_and(|path| !path.starts_with('/')) {
             return Err(ApiError::bad_request("a path begins with a slash"));
         }
