@@ -64,7 +64,7 @@ terminal trial 150x20 "(sleep 2; exec >/dev/null; merismos-lab break tern refuse
 printf '\\033[1m$ (sleep 2; merismos-lab break tern refuse) &\\033[0m\\n'
 show merismos trial booking --requests 1500 --per-second 250"
 sleep 2
-terminal explain 168x38 "show merismos explain booking
+terminal explain 168x46 "show merismos explain booking
 echo
 show merismos rule try site --path /departures/lerwick?day=3
 echo
@@ -73,9 +73,12 @@ echo
 show merismos events --limit 6
 echo
 show merismos notification sent --limit 3"
-terminal decisions 150x16 "show merismos decisions --frontend telemetry --count 2
+for _ in $(seq 1 9); do for client in 127.0.0.41 127.0.0.42; do curl -s -o /dev/null --interface $client "http://127.0.0.1:17485/search?q=lerwick" || true; done; done
+terminal decisions 150x30 "show merismos decisions --frontend telemetry --count 2
 echo
-show merismos decisions --frontend booking --count 2"
+show merismos decisions --frontend booking --count 2
+echo
+show merismos limit counts"
 node console/tests/picture.mjs "$folder/console-service.png" --path /new-service --script "fill('Name', 'catalogue'); fill('Listen', '127.0.0.1:17490'); fill('Servers, a line each', 'oak=127.0.1.13:17503\\nelm=127.0.1.11:17501 2')" --script "press('Try it on the servers')"
 merismos drain booking/gull --reason "new disk" >/dev/null
 sleep 3

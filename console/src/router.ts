@@ -32,6 +32,8 @@ export const { navigate, route, isActive } = createRouter({
   '/networks/:name': ObjectPage,
   '/rules': ListPage,
   '/rules/:name': ObjectPage,
+  '/limits': ListPage,
+  '/limits/:name': ObjectPage,
   '/examples': ListPage,
   '/examples/:name': ObjectPage,
   '/authorities': ListPage,

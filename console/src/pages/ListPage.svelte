@@ -9,6 +9,7 @@
   import SentMessages from '../lib/components/SentMessages.svelte'
   import Pager from '../lib/components/Pager.svelte'
   import Path from '../lib/components/Path.svelte'
+  import LimitCounts from '../lib/components/LimitCounts.svelte'
   import ObjectForm from '../lib/components/ObjectForm.svelte'
   import TryHandshake from '../lib/components/TryHandshake.svelte'
   import { desk } from '../lib/desk/desk.svelte'
@@ -96,7 +97,9 @@
     {#if kind === 'rule'}
       <a class="link" href="/examples">Examples that they are tested with</a>
       <a class="link" href="/networks">Networks of clients</a>
+      <a class="link" href="/limits">Limits of clients</a>
     {/if}
+    {#if kind === 'limit'}<a class="link" href="/rules">Rules</a>{/if}
     {#if kind === 'network'}<a class="link" href="/rules">Rules</a>{/if}
     {#if kind === 'example'}<a class="link" href="/rules">Rules</a>{/if}
     {#if kind === 'authority'}<a class="link" href="/certificates">Certificates</a>{/if}
@@ -105,6 +108,7 @@
       {adding ? 'Close' : `New ${KINDS[kind].one}`}
     </button>
   </div>
+  {#if kind === 'limit'}<LimitCounts />{/if}
   {#if adding}
     <section class="mb-4 rounded-box border border-base-300 p-3" aria-label={`New ${KINDS[kind].one}`}>
       <ObjectForm

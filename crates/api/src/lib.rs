@@ -9,6 +9,7 @@ mod decision;
 mod draft;
 mod duty;
 mod event;
+mod limits;
 mod notification;
 mod object;
 mod pin;
@@ -36,6 +37,7 @@ pub use duty::{
     DrainProgress, DrainingStatus, Drains, DutiesRequest, DutiesResponse, DutyRequest, DutyResponse,
 };
 pub use event::{Event, EventFilter, EventKind, Events, StreamMessage};
+pub use limits::{HeldOffNetwork, LimitTrace, LimitView, Limits};
 pub use notification::{SentMessage, SentMessages};
 pub use object::{HostView, Hosts, ObjectView, Objects};
 pub use pin::{PinClient, PinKeyTimes, PinQuery, Pins, PinsRemoved};

@@ -9,6 +9,7 @@ use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
 use crate::duty::DrainingStatus;
+use crate::limits::LimitTrace;
 use crate::rules::{RuledPool, RulesView};
 
 /// Everything that is going on.
@@ -67,6 +68,8 @@ pub struct Node {
     pub api_streams: u64,
     /// Connections and event streams of the API that were refused since the start, because there were too many.
     pub api_turned_away: u64,
+    /// Connections of the API that were refused since the start because their clients are not let in (`--api-allow`).
+    pub api_denied: u64,
     /// Calls and log-ins with a wrong token since the start.
     pub wrong_tokens: u64,
 }
@@ -139,6 +142,8 @@ pub struct FrontendStatus {
     pub refused: u64,
     /// Connections, flows and requests of the last minute of clients that are not let in (`allow`, `deny`).
     pub denied: u64,
+    /// Connections, flows and requests of the last minute that a limit refused.
+    pub limited: u64,
     /// Requests of the last minute for which no server was eligible (503).
     pub unavailable: u64,
     /// Requests of the last minute that no server answered properly (502, 504, broken off).
@@ -328,6 +333,8 @@ pub struct ServerStatus {
     pub since_reset: Option<Totals>,
     /// Requests at the server right now.
     pub in_flight: u64,
+    /// How many requests may be in flight at it as its response times are now; absent where the pool has no `adaptive_limit`.
+    pub adaptive_limit: Option<u64>,
     /// How many clients are tied to it by pins that are kept here; absent where the pool keeps none.
     pub pins: Option<u64>,
     /// How far it is drained; absent when it is not drained.
@@ -454,6 +461,8 @@ pub struct ExplainResponse {
     pub pin: Option<PinView>,
     /// What the rules of the frontend make of the request; absent where it has none.
     pub rules: Option<RulesView>,
+    /// What limits of clients would say of it now, those of the frontend and of the rules that it meets; they are asked in this order.
+    pub limits: Vec<LimitTrace>,
 }
 
 /// A client's tie to a server.

@@ -10,11 +10,11 @@ use merismos_api::{
     ApplyOptions, ApplyRequest, Between, CertificateOrder, CertificateView, Certificates, ChangeRequest,
     Decision, Diagnosis, Draft, DraftEdits, DraftReview, Drafts, Drains, DutiesRequest, DutiesResponse,
     DutyRequest, DutyResponse, EventFilter, Events, ExplainResponse, FailbackResponse, FrontendDiagnosis,
-    HandshakeQuery, Handshakes, Hosts, MadeToken, NewDraft, NewToken, ObjectView, Objects, PinKeyTimes,
-    PinQuery, Pins, PinsRemoved, Probes, ProblemDocument, RevertRequest, Review, RevisionResponse, Revisions,
-    RollOrderRequest, RollRequest, RollView, Rolls, RuleCounts, SentMessages, ServerStatus, Status,
-    TokenResponse, Tokens, TotalsReset, Trial, TrialRequest, Trials, TryRequest, TryResponse, WindowQuery,
-    WindowResponse, Windows, WorkReport,
+    HandshakeQuery, Handshakes, Hosts, Limits, MadeToken, NewDraft, NewToken, ObjectView, Objects,
+    PinKeyTimes, PinQuery, Pins, PinsRemoved, Probes, ProblemDocument, RevertRequest, Review,
+    RevisionResponse, Revisions, RollOrderRequest, RollRequest, RollView, Rolls, RuleCounts, SentMessages,
+    ServerStatus, Status, TokenResponse, Tokens, TotalsReset, Trial, TrialRequest, Trials, TryRequest,
+    TryResponse, WindowQuery, WindowResponse, Windows, WorkReport,
 };
 use merismos_core::config::object::ObjectKind;
 use merismos_core::config::{DocumentFormat, ObjectPath};
@@ -577,6 +577,14 @@ impl Client {
     ) -> Result<ExplainResponse, ClientError> {
         let path = format!("/frontends/{frontend}/explain");
         self.call(self.request(Method::GET, &path).query(facts)).await
+    }
+
+    /// Limits of clients with what they did.
+    ///
+    /// # Errors
+    /// [`ClientError`].
+    pub async fn limits(&self) -> Result<Limits, ClientError> {
+        self.call(self.request(Method::GET, "/limits")).await
     }
 
     /// The rules of a frontend with what they counted.

@@ -27,6 +27,7 @@ pub mod draw;
 pub mod duty;
 pub mod eligibility;
 pub mod health;
+pub mod limits;
 pub mod name;
 pub mod notifications;
 pub mod pins;

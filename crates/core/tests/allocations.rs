@@ -93,6 +93,7 @@ fn asking_rules_allocates_nothing() {
         client: [198, 51, 100, 7].into(),
         method: "GET",
         target: "/ferry/lerwick?day=3",
+        path: None,
         host: Some(b"h7.skerry.example:8080"),
         server_name: None,
         has_certificate: false,

@@ -14,6 +14,7 @@ use tokio::net::TcpStream;
 use crate::buffer::Buffer;
 use crate::context::RegisteredConnection;
 use crate::io::{Connection, ConnectionTimer, read, readable};
+use crate::limits::{self, HeldWork};
 use crate::{http, tcp, tls};
 use merismos_connector::proxy_header::{self, ProxyHeader};
 
@@ -24,6 +25,8 @@ const HEADER_TIME: Duration = Duration::from_secs(5);
 pub(crate) struct ConnectionGuard {
     cell: Arc<FrontendRuntime>,
     worker: usize,
+    /// What limits of the client count it as.
+    held: HeldWork,
 }
 
 impl Drop for ConnectionGuard {
@@ -62,7 +65,7 @@ pub(crate) struct ClientConnection<C> {
     pub(crate) at: RegisteredConnection,
     pub(crate) stream: C,
     pub(crate) who: ConnectionAddrs,
-    pub(crate) _counted: ConnectionGuard,
+    pub(crate) counted: ConnectionGuard,
 }
 
 /// Turns a client away, or lets it in and has it served until its connection ends.
@@ -83,7 +86,7 @@ pub(crate) fn accept_connection(at: RegisteredConnection, stream: TcpStream, pee
         return;
     }
     lane.opened.increment();
-    let counted = ConnectionGuard { cell: Arc::clone(&frontend.cell), worker: at.worker.index };
+    let counted = ConnectionGuard { cell: Arc::clone(&frontend.cell), worker: at.worker.index, held: None };
     if stream.set_nodelay(true).is_err() {
         return;
     }
@@ -91,7 +94,7 @@ pub(crate) fn accept_connection(at: RegisteredConnection, stream: TcpStream, pee
     if who.meant_for.ip().is_unspecified() {
         who.meant_for = stream.local_addr().unwrap_or(who.meant_for);
     }
-    let visit = ClientConnection { at, stream, who, _counted: counted };
+    let visit = ClientConnection { at, stream, who, counted };
     if frontend.proxy_protocol && is_in(peer.ip(), &frontend.trusted) {
         tokio::task::spawn_local(read_proxy_header(visit, Arc::clone(frontend)));
     } else {
@@ -100,7 +103,7 @@ pub(crate) fn accept_connection(at: RegisteredConnection, stream: TcpStream, pee
 }
 
 /// Serves a client, once its handshake is done where it speaks TLS. `first` is what it has sent already.
-fn begin(visit: ClientConnection<TcpStream>, frontend: &Arc<Frontend>, first: Option<Buffer>) {
+fn begin(mut visit: ClientConnection<TcpStream>, frontend: &Arc<Frontend>, first: Option<Buffer>) {
     if let Some(access) = &frontend.access
         && !access.admits(visit.who.client.ip())
         && !may_name_clients(&visit, frontend)
@@ -108,6 +111,22 @@ fn begin(visit: ClientConnection<TcpStream>, frontend: &Arc<Frontend>, first: Op
         frontend.cell.lane(visit.at.worker.index).denied.increment();
         let _ = SockRef::from(&visit.stream).set_linger(Some(Duration::ZERO));
         return;
+    }
+    let is_http = frontend.protocol == Protocol::Http;
+    if frontend.limits.is_some() && !may_name_clients(&visit, frontend) {
+        match limits::admit(&visit.at.worker, frontend, visit.who.client.ip(), !is_http) {
+            Ok(held) => visit.counted.held = held,
+            Err(retry_after) if is_http && frontend.handshakes.is_none() => {
+                let ClientConnection { at, stream, .. } = visit;
+                let frontend = Arc::clone(frontend);
+                tokio::task::spawn_local(http::reject_limited(at, stream, frontend, retry_after));
+                return;
+            }
+            Err(_) => {
+                let _ = SockRef::from(&visit.stream).set_linger(Some(Duration::ZERO));
+                return;
+            }
+        }
     }
     match frontend.handshakes {
         None => serve(visit, frontend, first),

@@ -6,6 +6,7 @@
 use std::cell::{Cell, RefCell};
 use std::collections::BTreeMap;
 use std::future::Future;
+use std::hint::cold_path;
 use std::net::{IpAddr, SocketAddr};
 use std::rc::Rc;
 use std::sync::Arc;
@@ -69,6 +70,8 @@ pub(crate) struct ConnectionState {
     pub(crate) cost: Cell<usize>,
     /// Its address is not listened on any more: it is let go after its next answer.
     pub(crate) leaving: Cell<bool>,
+    /// How many requests came over it, where they are counted.
+    pub(crate) requests: Cell<u32>,
     /// It has not asked for anything yet.
     pub(crate) fresh: Cell<bool>,
     pub(crate) alarm: Rc<DeadlineEntry>,
@@ -88,6 +91,18 @@ pub(crate) struct ConnectionState {
 }
 
 impl ConnectionState {
+    /// A request came over it, of so many that may. With the last one it is let go after its response.
+    #[inline]
+    pub(crate) fn count_request(&self, most: u32) {
+        if most < u32::MAX {
+            cold_path();
+            self.requests.set(self.requests.get() + 1);
+            if self.requests.get() >= most {
+                self.leaving.set(true);
+            }
+        }
+    }
+
     /// Closes the connection at once when it rests, else after its next response. One that has not asked yet is answered once.
     pub(crate) fn let_go(&self) {
         self.leaving.set(true);
@@ -254,6 +269,7 @@ impl WorkerContext {
             is_stream: dealt_with.is_some(),
             cost: Cell::new(cost),
             leaving: Cell::new(false),
+            requests: Cell::new(0),
             fresh: Cell::new(true),
             alarm: DeadlineEntry::new(),
             server: Cell::new(None),

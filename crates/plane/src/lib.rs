@@ -17,6 +17,7 @@ pub mod fuzzing;
 mod http;
 mod idle;
 mod io;
+mod limits;
 mod listen;
 pub mod memory;
 mod memory_trim;

@@ -435,6 +435,8 @@ impl InFlight<'_> {
         }
         let pace = &cell.pace;
         if verdict == ServerResult::Well {
+            let limits = self.pool.servers[self.place].limits;
+            cell.room.note(limits, now, took);
             pace.note(now, took);
             self.pool.cell.pace.note(now, took);
             return;

@@ -26,6 +26,7 @@ use crate::buffer::Buffer;
 use crate::context::{RegisteredConnection, WorkerContext};
 use crate::deadline::{WakeReason, ticks};
 use crate::decisions::DecisionContext;
+use crate::limits::{HeldWork, admit};
 use crate::pinning::ClientPin;
 use crate::select::choose;
 use merismos_connector::connect::sources;
@@ -168,6 +169,8 @@ struct Flow {
     /// No process listens there (ICMP): the next datagram begins another flow.
     refused: Cell<bool>,
     client: RegisteredConnection,
+    /// What limits of the client count it as.
+    held: RefCell<HeldWork>,
 }
 
 impl Flow {
@@ -378,13 +381,17 @@ impl UdpListener {
     ) {
         let lane = frontend.cell.lane(worker.index);
         let mut tried = Vec::new();
+        // A flow that goes on at another server is counted once.
+        let mut held = None;
         let known = self.flows.borrow().get(&meta.addr).cloned();
         let mut flow = match known {
             Some(flow) if flow.refused.get() => {
+                held = Some(flow.held.take());
                 tried.push(flow.server().cell.id);
                 None
             }
             Some(flow) if !flow.keeps_server(frontend, worker.snapshot().version) => {
+                held = Some(flow.held.take());
                 // Its answers are not waited for any more.
                 flow.client.client.alarm.wake(WakeReason::Close);
                 self.flows.borrow_mut().remove(&meta.addr);
@@ -393,7 +400,8 @@ impl UdpListener {
             known => known,
         };
         while tried.len() < MOST_TRIED {
-            let Some(current) = flow.take().or_else(|| self.open(worker, frontend, meta, &tried)) else {
+            let Some(current) = flow.take().or_else(|| self.open(worker, frontend, meta, &tried, &mut held))
+            else {
                 return;
             };
             worker.wheel.set(&current.client.client.alarm, frontend.idle_timeout);
@@ -416,6 +424,7 @@ impl UdpListener {
                     tracing::debug!(%error, server = %current.server().name, "a datagram was not sent");
                     self.avoid_server(worker, current.server().cell.id);
                     current.refused.set(true);
+                    held = Some(current.held.take());
                     current.client.client.alarm.wake(WakeReason::Cut);
                     tried.push(current.server().cell.id);
                 }
@@ -431,6 +440,7 @@ impl UdpListener {
         frontend: &Arc<Frontend>,
         meta: &RecvMeta,
         tried: &[u32],
+        held: &mut Option<HeldWork>,
     ) -> Option<Rc<Flow>> {
         let lane: &FrontendWorkerCounters = frontend.cell.lane(worker.index);
         if frontend.access.as_ref().is_some_and(|access| !access.admits(meta.addr.ip())) {
@@ -441,6 +451,10 @@ impl UdpListener {
             lane.turned_away.increment();
             return None;
         }
+        let held = match held.take() {
+            Some(held) => held,
+            None => admit(worker, frontend, meta.addr.ip(), true).ok()?,
+        };
         let Some((pool, place)) = self.decide(worker, frontend, meta.addr, tried) else {
             lane.unavailable.increment();
             return None;
@@ -467,7 +481,8 @@ impl UdpListener {
         client.client.fresh.set(false);
         let (pool, version) = (Arc::clone(pool), worker.snapshot().version);
         let (seen, refused) = (Cell::new(version), Cell::new(false));
-        let flow = Rc::new(Flow { outlet, pool, place, version, seen, refused, client });
+        let flow =
+            Rc::new(Flow { outlet, pool, place, version, seen, refused, client, held: RefCell::new(held) });
         self.flows.borrow_mut().insert(meta.addr, Rc::clone(&flow));
         let answers =
             answer(Rc::clone(self), Rc::clone(&flow), Arc::clone(frontend), at, meta.addr, meta.dst_ip);
@@ -487,6 +502,13 @@ impl UdpListener {
         for datagram in datagrams.chain(empty.iter().copied()) {
             let row = SegmentBatch { bytes: datagram, stride: datagram.len() };
             let lane = frontend.cell.lane(worker.index);
+            if frontend.access.as_ref().is_some_and(|access| !access.admits(meta.addr.ip())) {
+                lane.denied.increment();
+                continue;
+            }
+            if admit(worker, frontend, meta.addr.ip(), true).is_err() {
+                continue;
+            }
             lane.requests.increment();
             let mut tried = Vec::new();
             let mut sent = false;

@@ -13,7 +13,7 @@ struct ConsoleFiles;
 const PAGE: &str = "index.html";
 
 /// The lists of the console, each of which has pages of its own below it.
-const LISTS: [&str; 12] = [
+const LISTS: [&str; 13] = [
     "frontends",
     "pools",
     "checks",
@@ -22,6 +22,7 @@ const LISTS: [&str; 12] = [
     "networks",
     "certificates",
     "authorities",
+    "limits",
     "rules",
     "examples",
     "notifications",

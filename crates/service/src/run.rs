@@ -334,7 +334,7 @@ async fn start(
         troubles.clone(),
         journal.clone(),
     ));
-    let (usage, guesses) = (ApiUsage::new(settings.api_limits), FailedLogins::default());
+    let (usage, guesses) = (ApiUsage::new(settings.api_limits.clone()), FailedLogins::default());
     let state = ControllerState::new(ControllerStart {
         plane,
         api_usage: Arc::clone(&usage),

@@ -21,6 +21,7 @@ import type {
   Problem,
   Review,
   Roll,
+  Limits,
   RuleCounts,
   RollPlan,
   RevisionHead,
@@ -104,6 +105,8 @@ export const isLoggedIn = () => call<unknown>('GET', '/events?limit=1')
 export const resetTotals = () => call<{ at: string }>('POST', '/totals/reset')
 export const failBack = (pool: string) => call<{ tier: number }>('POST', `/pools/${pool}/failback`)
 export const explain = (frontend: string, facts: Record<string, string>) => call<Explanation>('GET', `/frontends/${frontend}/explain${query(facts)}`)
+/** Limits of clients, with what they let pass and held off. */
+export const limits = () => call<Limits>('GET', '/limits')
 /** The rules of a frontend, in order, with what they counted. */
 export const ruleCounts = (frontend: string) => call<RuleCounts>('GET', `/frontends/${frontend}/rules`)
 const atServer = (server: string, what: string) => {

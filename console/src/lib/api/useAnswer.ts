@@ -14,3 +14,16 @@ export function useAnswer<T>(asked: Promise<T>, found: (answer: T) => void, fail
     current = false
   }
 }
+
+/** How long an answer that is asked for again and again is shown. */
+const ASK_AGAIN_MS = 5000
+
+/** As `useAnswer`, and after a few seconds `again` is called, which has the effect run anew. */
+export function useAnswers<T>(asked: Promise<T>, found: (answer: T) => void, failed: (error: unknown) => void, again: () => void): () => void {
+  const drop = useAnswer(asked, found, failed)
+  const later = setTimeout(again, ASK_AGAIN_MS)
+  return () => {
+    drop()
+    clearTimeout(later)
+  }
+}

@@ -74,6 +74,17 @@
   {#if trouble}<Alert class="mt-2">{trouble}</Alert>{/if}
   {#if answer}
     <div class="mt-3" aria-live="polite" data-testid="explained">
+      {#if answer.limits.length > 0}
+        <ul class="mb-2" aria-label="Limits">
+          {#each answer.limits as limit (limit.name)}
+            <li>
+              {#if limit.passes}<span class="text-success">✓</span>{:else}<span class="text-error">✕</span>{/if}
+              limit <a class="link" href={`/limits/${limit.name}`}>{limit.name}</a>: {limit.allows} per {limit.per} ({limit.action}):
+              <span class="text-secondary">{limit.says}</span>
+            </li>
+          {/each}
+        </ul>
+      {/if}
       {#if answer.rules}
         <ol class="mb-2" aria-label="Rules">
           {#each answer.rules.before as rule (rule.name)}{@render asked(rule, rule.is_met)}{/each}

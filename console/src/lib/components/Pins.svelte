@@ -1,4 +1,5 @@
 <script lang="ts">
+  import { useAnswers } from '../api/useAnswer'
   import Alert from './Alert.svelte'
   import DataTable from './DataTable.svelte'
   import { pins, removePins, words } from '../api/call'
@@ -10,8 +11,6 @@
   let { pool, servers }: { pool: string; servers: ServerStatus[] } = $props()
 
   const LIMIT = 50
-  const LOOK_EVERY_MS = 5000
-
   let client = $state('')
   let server = $state('')
   let found = $state.raw<Pins | null>(null)
@@ -24,20 +23,14 @@
   $effect(() => {
     void turn
     const [of, which] = [pool, query]
-    let current = true
-    pins(of, { ...which, limit: String(LIMIT) }).then(
+    return useAnswers(
+      pins(of, { ...which, limit: String(LIMIT) }),
       (answer) => {
-        if (current) [found, trouble] = [answer, '']
+        ;[found, trouble] = [answer, '']
       },
-      (error) => {
-        if (current) trouble = words(error)
-      },
+      (error) => (trouble = words(error)),
+      () => (turn += 1),
     )
-    const again = setTimeout(() => (turn += 1), LOOK_EVERY_MS)
-    return () => {
-      current = false
-      clearTimeout(again)
-    }
   })
 
   async function remove() {

@@ -72,7 +72,10 @@
             <td class="pr-4">
               <Share expected={server.expected} goesBy={pool.shares_go_by} observed={server.observed.ten_seconds.share} minute={server.observed.minute.share} />
             </td>
-            <td class="text-right">{server.in_flight}</td>
+            <td class="text-right"
+              >{server.in_flight}{#if server.adaptive_limit !== null}
+                <span class="text-secondary" title="as many as its response times let it have (adaptive_limit)">of {server.adaptive_limit}</span>{/if}</td
+            >
             <td class="text-right" class:text-warning={server.observed.minute.failed > 0}>{server.observed.minute.failed}</td>
             <td class="text-right" class:text-warning={server.observed.minute.retried > 0}>{server.observed.minute.retried}</td>
             <td class="text-right" class:text-warning={server.observed.minute.errors > 0}>{server.observed.minute.errors}</td>

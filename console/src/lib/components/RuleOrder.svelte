@@ -1,4 +1,5 @@
 <script lang="ts">
+  import { useAnswers } from '../api/useAnswer'
   import Alert from './Alert.svelte'
   import DataTable from './DataTable.svelte'
   import GoLive from './GoLive.svelte'
@@ -13,7 +14,6 @@
   // would become of them.
   let { frontend, listed }: { frontend: string; listed: string[] } = $props()
 
-  const LOOK_EVERY_MS = 5000
   const MOST = 1000
 
   let order = $state.raw<string[] | null>(null)
@@ -34,20 +34,14 @@
   $effect(() => {
     void turn
     const of = frontend
-    let current = true
-    ruleCounts(of).then(
+    return useAnswers(
+      ruleCounts(of),
       (answer) => {
-        if (current) [counts, trouble] = [answer, '']
+        ;[counts, trouble] = [answer, '']
       },
-      (error) => {
-        if (current) trouble = words(error)
-      },
+      (error) => (trouble = words(error)),
+      () => (turn += 1),
     )
-    const again = setTimeout(() => (turn += 1), LOOK_EVERY_MS)
-    return () => {
-      current = false
-      clearTimeout(again)
-    }
   })
 
   $effect(() => {

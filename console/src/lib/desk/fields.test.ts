@@ -17,6 +17,7 @@ describe('fields of forms', () => {
       'example',
       'frontend',
       'host',
+      'limit',
       'lookup',
       'network',
       'notification',

@@ -224,6 +224,7 @@ export const KINDS: Record<Kind, { one: string; many: string; home: string }> = 
   network: { one: 'network', many: 'Networks', home: 'networks' },
   authority: { one: 'authority', many: 'Authorities', home: 'authorities' },
   rule: { one: 'rule', many: 'Rules', home: 'rules' },
+  limit: { one: 'limit', many: 'Limits', home: 'limits' },
   example: { one: 'example', many: 'Examples', home: 'examples' },
   certificate: { one: 'certificate', many: 'Certificates', home: 'certificates' },
   notification: { one: 'notification', many: 'Notifications', home: 'notifications' },

@@ -12,6 +12,7 @@ const HOMES: Record<string, Kind> = {
   networks: 'network',
   certificates: 'certificate',
   authorities: 'authority',
+  limits: 'limit',
   rules: 'rule',
   examples: 'example',
 }

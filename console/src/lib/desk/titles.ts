@@ -11,6 +11,7 @@ const PAGES: Record<string, string> = {
   certificates: 'Certificates',
   authorities: 'Authorities',
   rules: 'Rules',
+  limits: 'Limits',
   examples: 'Examples',
   notifications: 'Notifications',
   maintenance: 'Maintenance',

@@ -90,6 +90,9 @@ enum TopCommand {
     /// Manage rules: which requests go to which pool, are redirected, answered or refused
     #[command(subcommand)]
     Rule(objects::RuleCommand),
+    /// Manage limits: how much each client may ask for
+    #[command(subcommand)]
+    Limit(objects::LimitCommand),
     /// Manage examples: requests, and what has to become of them, checked with every change
     #[command(subcommand)]
     Example(objects::ObjectCommand<objects::ExampleFlags>),
@@ -170,6 +173,7 @@ impl CommandLine {
             TopCommand::Certificate(verb) => verb.run(&context).await,
             TopCommand::Maintenance(verb) => verb.run(&context).await,
             TopCommand::Rule(verb) => verb.run(&context).await,
+            TopCommand::Limit(verb) => verb.run(&context).await,
             TopCommand::Example(verb) => verb.run(&context).await,
             TopCommand::Authority(verb) => verb.run(&context).await,
             TopCommand::Notification(verb) => verb.run(&context).await,

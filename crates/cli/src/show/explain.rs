@@ -18,6 +18,7 @@ pub(crate) fn print(answer: &ExplainResponse) {
         None => head(answer),
     };
     text(&format!("{}\n", strong(&head)));
+    super::limits::explained(&answer.limits);
     if let Some(rules) = &answer.rules {
         super::rules::explained(rules);
     }

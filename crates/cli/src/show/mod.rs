@@ -7,6 +7,7 @@ pub(crate) mod drafts;
 pub(crate) mod duty;
 pub(crate) mod explain;
 pub(crate) mod keys;
+pub(crate) mod limits;
 pub(crate) mod notifications;
 pub(crate) mod objects;
 pub(crate) mod pins;

@@ -32,6 +32,7 @@ pub(crate) fn list(objects: &Objects, kind: ObjectKind) {
         | ObjectKind::Reserved
         | ObjectKind::Certificate
         | ObjectKind::Authority
+        | ObjectKind::Limit
         | ObjectKind::Rule
         | ObjectKind::Network => true,
         ObjectKind::Server

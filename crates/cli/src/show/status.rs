@@ -138,9 +138,10 @@ fn totals(status: &Status) {
 fn frontends(frontends: &[FrontendStatus]) {
     // What was refused or failed in the last minute, where anything was.
     type Counted = (&'static str, fn(&FrontendStatus) -> u64);
-    let all: [Counted; 5] = [
+    let all: [Counted; 6] = [
         ("over limit", |frontend| frontend.turned_away),
         ("not let in", |frontend| frontend.denied),
+        ("limited", |frontend| frontend.limited),
         ("bad requests", |frontend| frontend.refused),
         ("no server", |frontend| frontend.unavailable),
         ("failed", |frontend| frontend.unanswered),
@@ -451,7 +452,10 @@ fn cell(
         }
         StatusColumn::TenSeconds => observed(server.observed.ten_seconds.share),
         StatusColumn::Minute => observed(minute.share),
-        StatusColumn::InFlight => number(server.in_flight),
+        StatusColumn::InFlight => number(match server.adaptive_limit {
+            Some(most) => format!("{} of {most}", server.in_flight),
+            None => server.in_flight.to_string(),
+        }),
         StatusColumn::Failed => count(minute.failed),
         StatusColumn::Retried => count(minute.retried),
         StatusColumn::Errors => count(minute.errors),

@@ -97,6 +97,12 @@ fn rows(tally: &Tally, sends: RequestResults) {
         ]);
     }
     text(&format!("{table}\n"));
+    if tally.limited > 0 {
+        text(&format!(
+            "{} refused by a limit of clients (429): merismos limit counts shows which\n",
+            tally.limited
+        ));
+    }
     let (many, done) = (sends.many(), sends.done());
     text(&format!(
         "{} {many}, {} failed, {} {done} by another server after one failed",

@@ -61,6 +61,9 @@ pub fn full_words(full: LimitReached) -> &'static str {
         LimitReached::Connections => {
             "it is full: as many connections are open as its connection_limit allows"
         }
+        LimitReached::Adaptive => {
+            "it is full: as much work is in flight as its response times let it have (adaptive_limit)"
+        }
         LimitReached::Rate => "it is full: it got as much this second as its rate_limit allows",
     }
 }

@@ -114,6 +114,10 @@ fn of_document(reason: &WarningReason) -> Said {
             format!("no frontend lists rule {rule}"),
             "list it in the rules of a frontend, or remove it".to_owned(),
         ),
+        WarningReason::UnusedLimit { limit } => (
+            format!("nothing lists limit {limit}"),
+            "list it in the limits of a frontend or of a rule, or remove it".to_owned(),
+        ),
         WarningReason::ShadowedRule { rule, by, frontend } => (
             format!("rule {rule} never decides at frontend {frontend}: every request that meets it meets rule {by} before"),
             format!("{rule} before {by} in the rules of the frontend, or remove it there"),

@@ -168,6 +168,9 @@ pub enum TrialVerdict {
     TooFew,
 }
 
+/// What a limit answers (RFC 6585, 4).
+const TOO_MANY: u16 = 429;
+
 /// The result of a trial: one row a server, the outcomes, and the verdict.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
@@ -178,8 +181,11 @@ pub struct Tally {
     pub requests: u64,
     /// Requests that ended badly, with or without a server.
     pub failed: u64,
-    /// Requests that no server took.
+    /// Requests that no server took, without those that a limit refused.
     pub without_server: u64,
+    /// Requests that a limit of clients refused (429); no server is expected to get them.
+    #[serde(default)]
+    pub limited: u64,
     /// Requests that were given to another server after one failed.
     pub retried: u64,
     /// Requests that one server alone should have got, for their key, pin or connection says so.
@@ -211,7 +217,8 @@ pub fn tally(
     unjudged: Option<&str>,
 ) -> Tally {
     let mut lines: BTreeMap<PoolServer, TallyEntry> = BTreeMap::new();
-    let (mut failed, mut without_server, mut retried, mut tied, mut strayed) = (0, 0, 0, 0, 0);
+    let (mut failed, mut without_server, mut retried, mut tied, mut strayed, mut limited) =
+        (0, 0, 0, 0, 0, 0);
     for (server, _) in shares.values().flatten() {
         lines.entry(server.clone()).or_default();
     }
@@ -219,6 +226,10 @@ pub fn tally(
     for sample in samples {
         if let Some(moved) = &sample.moved {
             *moves.entry(moved).or_default() += 1;
+        }
+        if sample.server.is_none() && sample.outcome == TrialOutcome::Answered(TOO_MANY) {
+            limited += 1;
+            continue;
         }
         match &sample.expectation {
             Expectation::Shares(version) => {
@@ -247,19 +258,33 @@ pub fn tally(
     let expected: Vec<f64> = lines.values().map(|line| line.free_expected).collect();
     let test = chi_square(&observed, &expected).filter(|_| unjudged.is_none());
     let requests = samples.len() as u64;
-    let because = what_is_wrong(&lines, what, failed, strayed, test);
+    let because = what_is_wrong(&lines, what, (failed, strayed, limited), test);
     let (verdict, because) = match because.is_empty() {
         true => what_is_right(&lines, what, tied, requests, test, unjudged),
         false => (TrialVerdict::NotAsExpected, because),
     };
-    let rows = lines.into_iter().map(|(server, line)| line.row(server, requests as f64)).collect();
+    let rows =
+        lines.into_iter().map(|(server, line)| line.row(server, (requests - limited) as f64)).collect();
     let moves = moves.into_iter().map(|(moved, clients)| TallyMove {
         from: moved.from.clone(),
         reason: moved.reason.clone(),
         clients,
     });
     let moves = moves.collect();
-    Tally { rows, requests, failed, without_server, retried, tied, strayed, moves, test, verdict, because }
+    Tally {
+        rows,
+        requests,
+        failed,
+        without_server,
+        limited,
+        retried,
+        tied,
+        strayed,
+        moves,
+        test,
+        verdict,
+        because,
+    }
 }
 
 /// What is counted of one server.
@@ -312,8 +337,7 @@ impl TallyEntry {
 fn what_is_wrong(
     lines: &BTreeMap<PoolServer, TallyEntry>,
     what: RequestResults,
-    failed: u64,
-    strayed: u64,
+    (failed, strayed, limited): (u64, u64, u64),
     test: Option<ChiSquare>,
 ) -> Vec<String> {
     let count = |count: u64| format!("{count} {}", if count == 1 { what.one() } else { what.many() });
@@ -321,6 +345,13 @@ fn what_is_wrong(
     let mut because = Vec::new();
     if failed > 0 {
         because.push(format!("{} {} not {} properly", count(failed), was(failed), what.done()));
+    }
+    if limited > 0 {
+        because.push(format!(
+            "{} {} refused by a limit of clients (429), and expected at no server: more clients or fewer requests stay below it",
+            count(limited),
+            was(limited)
+        ));
     }
     if strayed > 0 {
         because
@@ -499,6 +530,28 @@ mod tests {
             tally(&samples, &expectations(), RequestResults::Requests, Some("so")).verdict,
             TrialVerdict::NotAsExpected
         );
+    }
+
+    #[test]
+    fn what_a_limit_refuses_is_expected_at_no_server_and_said() {
+        let refused =
+            || TallySample { server: None, outcome: TrialOutcome::Answered(429), ..answered("gull") };
+        let mut samples: Vec<TallySample> =
+            (0..50).flat_map(|_| [answered("gull"), answered("tern")]).collect();
+        samples.extend((0..300).map(|_| refused()));
+        let tally = tally(&samples, &expectations(), RequestResults::Requests, None);
+        assert_eq!((tally.limited, tally.without_server, tally.failed), (300, 0, 0));
+        assert_eq!(
+            (tally.rows[0].expected, tally.rows[0].observed),
+            (0.5, 0.5),
+            "the others are as expected"
+        );
+        assert_eq!(tally.verdict, TrialVerdict::NotAsExpected);
+        assert!(tally.because[0].starts_with("300 requests were refused by a limit"), "{:?}", tally.because);
+        // One that a server gave is the server's.
+        let own = TallySample { outcome: TrialOutcome::Answered(429), ..answered("gull") };
+        let tally = super::tally(&[own], &expectations(), RequestResults::Requests, None);
+        assert_eq!((tally.limited, tally.rows[0].requests), (0, 1));
     }
 
     #[test]

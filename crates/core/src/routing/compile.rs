@@ -1,6 +1,6 @@
 //! From a checked document and the other two truths to a snapshot.
 
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 use std::hash::{DefaultHasher, Hash as _, Hasher as _};
 use std::sync::Arc;
 use std::time::Duration;
@@ -22,6 +22,7 @@ use crate::config::document::{
     self, Algorithm, BalancePer, ChoosePool, Document, HttpVersion, Protocol, UnknownName,
 };
 use crate::eligibility::{IneligibleReason, ServerStates, eligibilities};
+use crate::limits::ClientLimit;
 use crate::name::{Name, PoolServer};
 use crate::pins::{PinRule, PinScope, identity};
 use crate::rules::AccessList;
@@ -48,6 +49,8 @@ pub fn compile(
     let document = checked.document();
     let mut made = |(name, spec)| Arc::new(pool(name, spec, truths, cells, document, now));
     let pools: Vec<Arc<Pool>> = document.pools.iter().map(&mut made).collect();
+    let limits: BTreeMap<&Name, Arc<ClientLimit>> =
+        document.limits.iter().map(|(name, spec)| (name, Arc::new(cells.limit(name, spec)))).collect();
     let mut frontends = Vec::new();
     for (name, spec) in &document.frontends {
         let cell = cells.frontend(name);
@@ -82,7 +85,11 @@ pub fn compile(
                 http.redirect_to_https.map(|port| HttpsRedirect { port, status })
             }),
             hsts: http.and_then(hsts),
+            errors: http.filter(|http| !http.errors.is_empty()).map(|http| Arc::new(http.errors.clone())),
+            body_size_limit: http.and_then(|http| http.body_size_limit).map_or(u64::MAX, |most| most.bytes()),
+            requests_per_connection: http.and_then(|http| http.requests_per_connection).unwrap_or(u32::MAX),
             access: access(spec, document),
+            limits: (!spec.limits.is_empty()).then(|| listed(&spec.limits, &limits)),
             trusted: spec.trusted.iter().copied().collect(),
             proxy_protocol: spec.proxy_protocol,
             pool: Arc::clone(find(&pools, &spec.pool)),
@@ -96,10 +103,10 @@ pub fn compile(
         };
         let passthrough = passthrough(spec, &made, &pools);
         let find = |name: &Name| Arc::clone(find(&pools, name));
-        let rules = frontend_rules::compile(document, (name, spec), &made, find, cells);
+        let rules = frontend_rules::compile(document, (name, spec), &made, find, &limits, cells);
         frontends[slot] = Some(Arc::new(Frontend { passthrough, rules, ..made }));
     }
-    Snapshot { version, revision, frontends, pools }
+    Snapshot { version, revision, frontends, pools, limits: limits.into_values().collect() }
 }
 
 /// As [`compile`] of the document that `previous` was compiled from, when duty or health changed in some pools only:
@@ -147,7 +154,8 @@ pub fn recompile(
         });
         *frontend = Arc::new(Frontend { rules, passthrough, ..with_pools(frontend) });
     }
-    Snapshot { version, revision: previous.revision, frontends, pools }
+    let limits = Arc::clone(&previous.limits);
+    Snapshot { version, revision: previous.revision, frontends, pools, limits }
 }
 
 fn find<'p>(pools: &'p [Arc<Pool>], name: &Name) -> &'p Arc<Pool> {
@@ -267,7 +275,7 @@ fn pool(
         pin_rule: pin_rule(name, spec, truths, cells),
         limited,
         queue: spec.queue,
-        timed: spec.algorithm == Algorithm::LeastLoad || is_compared(name, document),
+        timed: spec.algorithm == Algorithm::LeastLoad || spec.adaptive_limit || is_compared(name, document),
         usable: servers
             .iter()
             .filter(|server| server.standing.reason.is_none() && !server.standing.fails)
@@ -289,6 +297,11 @@ fn hsts(http: &document::HttpKeys) -> Option<Box<[u8]>> {
     let seconds = http.hsts_age?.get().as_secs();
     let names = if http.hsts_subdomains { "; includeSubDomains" } else { "" };
     Some(format!("Strict-Transport-Security: max-age={seconds}{names}\r\n").into_bytes().into())
+}
+
+/// The limits of a list.
+pub(super) fn listed(names: &[Name], limits: &BTreeMap<&Name, Arc<ClientLimit>>) -> Arc<[Arc<ClientLimit>]> {
+    names.iter().filter_map(|name| limits.get(name)).cloned().collect()
 }
 
 /// Who may come to a frontend; `None` where all may.
@@ -353,6 +366,7 @@ fn limits(server: &document::ServerSpec, pool: &document::PoolSpec) -> ServerRun
         connections: own.connection_limit.or(usual.connection_limit),
         one_each: pool.reaching.http_version == HttpVersion::One,
         rate: own.rate_limit.or(usual.rate_limit),
+        adaptive: pool.adaptive_limit,
     };
     limits.scaled(u32::from(server.capacity)).scaled(u32::from(pool.capacity))
 }

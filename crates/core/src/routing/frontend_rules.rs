@@ -5,8 +5,10 @@ use std::net::IpAddr;
 use std::sync::Arc;
 
 use super::choose_pool::{PoolChoice, PoolReason};
+use super::compile::listed;
 use super::snapshot::{Frontend, Pool};
 use crate::config::document::{AmbiguousPaths, BalancePer, Document, FrontendSpec, RuleAction, RuleSpec};
+use crate::limits::ClientLimit;
 use crate::name::Name;
 use crate::rules::{NetworkSet, RequestEdits, RuleEdits, RuleFacts, RuleSet};
 use crate::runtime::{RuleRuntime, RuntimeRegistry};
@@ -48,6 +50,8 @@ pub struct CompiledRule {
     way: CompiledAction,
     /// What it changes on the way; most rules change nothing.
     edits: Option<Arc<RuleEdits>>,
+    /// What clients that meet it may ask for, besides the limits of the frontend.
+    pub limits: Arc<[Arc<ClientLimit>]>,
     /// Its counts at this frontend.
     pub cell: Arc<RuleRuntime>,
 }
@@ -154,12 +158,13 @@ impl FrontendRules {
     }
 }
 
-/// Compiles the rules of a frontend; `None` when it has none, is not in maintenance, and lets everybody in.
+/// Compiles the rules of a frontend; `None` when it has none, is not in maintenance, lets everybody in, and has no limits.
 pub(super) fn compile(
     document: &Document,
     (name, spec): (&Name, &FrontendSpec),
     made: &Frontend,
     find: impl Fn(&Name) -> Arc<Pool>,
+    limits: &BTreeMap<&Name, Arc<ClientLimit>>,
     cells: &mut RuntimeRegistry,
 ) -> Option<Box<FrontendRules>> {
     let http = spec.http.as_ref()?;
@@ -174,7 +179,7 @@ pub(super) fn compile(
         })
     });
     let checks_access = made.access.is_some();
-    if http.rules.is_empty() && maintenance.is_none() && !checks_access {
+    if http.rules.is_empty() && maintenance.is_none() && !checks_access && made.limits.is_none() {
         return None;
     }
     let set = RuleSet::new(document.rules_of(spec).map(|(_, rule)| &rule.when), &document.networks);
@@ -197,7 +202,13 @@ pub(super) fn compile(
             RuleAction::Continue => CompiledAction::Continue,
         };
         let edits = RuleEdits::of(rule).map(Arc::new);
-        rules.push(CompiledRule { name: rule_name.clone(), way, edits, cell: cells.rule(name, rule_name) });
+        rules.push(CompiledRule {
+            name: rule_name.clone(),
+            way,
+            edits,
+            limits: listed(&rule.limits, limits),
+            cell: cells.rule(name, rule_name),
+        });
     }
     Some(Box::new(FrontendRules {
         set: Arc::new(set),

@@ -132,10 +132,15 @@ impl KeyRule {
         self.keys.contains(&HashKey::Sni)
     }
 
+    /// The number that another hash makes of the first key that a request has, where what clients choose has to be told apart safely.
+    pub(crate) fn hashed(&self, facts: &RequestFacts<'_>, hash: &dyn Fn(&[u8]) -> u64) -> Option<u64> {
+        self.keys.iter().find_map(|key| self.number(key, facts, hash))
+    }
+
     /// The key of a request: the first that it has.
     #[must_use]
     pub fn key(&self, facts: &RequestFacts<'_>) -> RequestKey {
-        let numbers = self.keys.iter().map(|key| self.number(key, facts)).enumerate();
+        let numbers = self.keys.iter().map(|key| self.number(key, facts, &digest)).enumerate();
         let found = numbers.into_iter().find_map(|(index, number)| Some(RequestKey::Found(number?, index)));
         found.unwrap_or(match self.when_absent {
             WhenAbsent::Spread => RequestKey::Spread,
@@ -143,11 +148,11 @@ impl KeyRule {
         })
     }
 
-    fn number(&self, key: &HashKey, facts: &RequestFacts<'_>) -> Option<u64> {
+    fn number(&self, key: &HashKey, facts: &RequestFacts<'_>, hash: &dyn Fn(&[u8]) -> u64) -> Option<u64> {
         match key {
             HashKey::ClientAddress => Some(match masked(facts.client, self.prefix_ipv4, self.prefix_ipv6) {
-                IpAddr::V4(it) => digest(&it.octets()),
-                IpAddr::V6(it) => digest(&it.octets()),
+                IpAddr::V4(it) => hash(&it.octets()),
+                IpAddr::V6(it) => hash(&it.octets()),
             }),
             HashKey::Host | HashKey::Sni => {
                 // Names are the same in any case (RFC 9110, 4.2.3; RFC 6066, 3); the copy lives on the stack.
@@ -155,9 +160,9 @@ impl KeyRule {
                 let lower = lower.get_mut(..name.len())?;
                 lower.copy_from_slice(name);
                 lower.make_ascii_lowercase();
-                Some(digest(lower))
+                Some(hash(lower))
             }
-            other => self.text(other, facts).map(digest),
+            other => self.text(other, facts).map(hash),
         }
     }
 

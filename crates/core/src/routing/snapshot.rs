@@ -13,10 +13,11 @@ use super::request_facts::{KeyRule, RequestFacts, RequestKey};
 use crate::balance::{Balance, Excluded, PickContext};
 use crate::certificate_choice::CertificateChoice;
 use crate::config::document::{
-    Algorithm, BalancePer, ClientCertificates, Endpoint, FailureHandling, HandshakeLimits, Pattern, Protocol,
-    ProxyVersion, QueueSettings, UpstreamSettings,
+    Algorithm, BalancePer, ClientCertificates, Endpoint, ErrorPages, FailureHandling, HandshakeLimits,
+    Pattern, Protocol, ProxyVersion, QueueSettings, UpstreamSettings,
 };
 use crate::eligibility::{Eligibility, IneligibleReason};
+use crate::limits::ClientLimit;
 use crate::name::{Name, PoolServer};
 use crate::pins::PinRule;
 use crate::rules::AccessList;
@@ -33,6 +34,8 @@ pub struct Snapshot {
     pub(super) frontends: Vec<Option<Arc<Frontend>>>,
     /// Pools in the order of their names.
     pub pools: Vec<Arc<Pool>>,
+    /// Every limit of clients, sorted by name.
+    pub limits: Arc<[Arc<ClientLimit>]>,
 }
 
 /// A frontend as traffic sees it.
@@ -80,6 +83,14 @@ pub struct Frontend {
     pub hsts: Option<Box<[u8]>>,
     /// Who may come; `None` where all may.
     pub access: Option<Arc<AccessList>>,
+    /// The bodies of the errors that it makes by itself; most frontends give a sentence.
+    pub errors: Option<Arc<ErrorPages>>,
+    /// Largest body of a request, in bytes.
+    pub body_size_limit: u64,
+    /// How many requests a client may make over one connection.
+    pub requests_per_connection: u32,
+    /// What its clients may ask for; most frontends have no limits.
+    pub limits: Option<Arc<[Arc<ClientLimit>]>>,
     /// The networks whose word is believed.
     pub trusted: Arc<[IpNet]>,
     /// Whether connections of trusted peers begin with a PROXY protocol header.
@@ -215,7 +226,7 @@ impl Snapshot {
     /// A snapshot without any frontend: what a node runs before its first revision.
     #[must_use]
     pub fn empty() -> Self {
-        Self { version: 0, revision: 0, frontends: Vec::new(), pools: Vec::new() }
+        Self { version: 0, revision: 0, frontends: Vec::new(), pools: Vec::new(), limits: Arc::from([]) }
     }
 
     /// The frontend with the number of its cell; `None` when this snapshot has no such frontend.

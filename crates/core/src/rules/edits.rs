@@ -322,6 +322,7 @@ mod tests {
             client: "::ffff:192.0.2.7".parse().unwrap(),
             method: "GET",
             target,
+            path: None,
             host: Some(b"Booking.skerry.example:8080"),
             server_name: None,
             has_certificate: false,

@@ -6,12 +6,14 @@ use std::collections::BTreeMap;
 use std::fmt;
 use std::net::IpAddr;
 
+use hashbrown::HashTable;
 use ipnet::IpNet;
 
 use super::condition::{Condition, Fact, NetworkRef, RequestVersion, Test, TestComparison, Tree};
 use super::network_set::NetworkSet;
 use super::request_path::{self, RequestPath, is_under};
 use crate::cookie::cookie_values;
+use crate::draw::digest;
 use crate::name::Name;
 
 /// Whether any value of the header fields of a name, in lower case, is as a closure wants it.
@@ -26,6 +28,8 @@ pub struct RuleFacts<'a> {
     pub method: &'a str,
     /// The path with its query, as it came.
     pub target: &'a str,
+    /// The path as [`request_path::read`] reads it, where that was done before.
+    pub path: Option<&'a RequestPath<'a>>,
     /// The host that was asked for, as it was written.
     pub host: Option<&'a [u8]>,
     /// The server name of the client's TLS handshake.
@@ -53,11 +57,12 @@ impl fmt::Debug for RuleFacts<'_> {
 /// A name of a host as it is compared: without its port and the dot that ends it, in lower case.
 pub(super) fn host_name(host: &[u8]) -> Cow<'_, [u8]> {
     let name = match host {
-        [b'[', ..] => host.iter().position(|byte| *byte == b']').map_or(host, |end| &host[..=end]),
-        _ => host.iter().position(|byte| *byte == b':').map_or(host, |colon| &host[..colon]),
+        [b'[', ..] => memchr::memchr(b']', host).map_or(host, |end| &host[..=end]),
+        _ => memchr::memchr(b':', host).map_or(host, |colon| &host[..colon]),
     };
     let name = name.strip_suffix(b".").unwrap_or(name);
-    if name.iter().any(u8::is_ascii_uppercase) {
+    // Without a way out of the loop, so that it is done for many bytes at once.
+    if name.iter().fold(false, |has, byte| has | byte.is_ascii_uppercase()) {
         Cow::Owned(name.to_ascii_lowercase())
     } else {
         Cow::Borrowed(name)
@@ -78,6 +83,9 @@ impl<'a> ReadFacts<'a> {
     }
 
     pub(super) fn path(&self) -> &[u8] {
+        if let Some(path) = self.facts.path {
+            return &path.bytes;
+        }
         &self.path.get_or_init(|| request_path::read(self.facts.target)).bytes
     }
 }
@@ -90,6 +98,9 @@ enum Ready {
     Any(Box<[Ready]>),
     Not(Box<Ready>),
     Test(Test),
+    /// Of these tests, which most conditions are made of, one is done at once.
+    PathIs(Box<[Box<[u8]>]>),
+    PathUnder(Box<[Box<[u8]>]>),
     Client(NetworkSet, Test),
 }
 
@@ -114,9 +125,53 @@ impl Ready {
         }
     }
 
+    /// What is left to be asked where the host of the request is known to be one that the condition names.
+    fn without_host(tree: &Tree, networks: &BTreeMap<Name, Vec<IpNet>>) -> Self {
+        match tree {
+            Tree::Test(_) => Self::Always,
+            Tree::All(parts) => {
+                let named = parts.iter().position(|part| hosts_of(part).is_some());
+                let left = parts.iter().enumerate().map(|(place, part)| {
+                    if Some(place) == named {
+                        Self::without_host(part, networks)
+                    } else {
+                        Self::new(part, networks)
+                    }
+                });
+                let mut left: Vec<Self> =
+                    left.filter(|part| !matches!(part, Self::Always)).map(Self::at_once).collect();
+                match left.len() {
+                    0 => Self::Always,
+                    1 => left.remove(0),
+                    _ => Self::All(left.into()),
+                }
+            }
+            Tree::Always | Tree::Any(_) | Tree::Not(_) => Self::new(tree, networks).at_once(),
+        }
+    }
+
+    /// The same in a form that is asked faster, and can't be traced.
+    fn at_once(self) -> Self {
+        let texts = |texts: &[String]| texts.iter().map(|text| text.as_bytes().into()).collect();
+        match self {
+            Self::Test(Test { fact: Fact::Path, comparison: TestComparison::Is(paths) }) => {
+                Self::PathIs(texts(&paths))
+            }
+            Self::Test(Test { fact: Fact::Path, comparison: TestComparison::Under(paths) }) => {
+                Self::PathUnder(texts(&paths))
+            }
+            Self::All(parts) => Self::All(parts.into_iter().map(Self::at_once).collect()),
+            Self::Any(parts) => Self::Any(parts.into_iter().map(Self::at_once).collect()),
+            Self::Not(part) => Self::Not(Box::new(part.at_once())),
+            other => other,
+        }
+    }
+
     fn holds(&self, facts: &ReadFacts<'_>) -> bool {
         match self {
             Self::Always => true,
+            Self::PathIs(paths) => paths.iter().any(|path| **path == *facts.path()),
+            Self::PathUnder(paths) => paths.iter().any(|path| is_under(facts.path(), path)),
             Self::All(parts) => parts.iter().all(|part| part.holds(facts)),
             Self::Any(parts) => parts.iter().any(|part| part.holds(facts)),
             Self::Not(part) => !part.holds(facts),
@@ -128,7 +183,7 @@ impl Ready {
     /// Notes the tests that decided, as they stand in the condition: `not` before those that must not hold.
     fn trace(&self, is_negated: bool, facts: &ReadFacts<'_>, found: &mut Vec<TestTrace>) {
         match self {
-            Self::Always => {}
+            Self::Always | Self::PathIs(_) | Self::PathUnder(_) => {}
             Self::Not(part) => part.trace(!is_negated, facts, found),
             Self::Test(test) | Self::Client(_, test) => found.push(TestTrace {
                 test: if is_negated { format!("not {test}") } else { test.to_string() },
@@ -262,16 +317,41 @@ fn rest_of(name: &[u8]) -> Option<&[u8]> {
 /// Rules by the host that they are for, in the order in which they are asked.
 #[derive(Clone, Debug, Default)]
 struct HostIndex {
-    exact: BTreeMap<Box<[u8]>, Vec<u32>>,
-    wildcard: BTreeMap<Box<[u8]>, Vec<u32>>,
+    exact: HostTable,
+    wildcard: HostTable,
     /// Those that are for no host in particular.
     any: Vec<u32>,
+}
+
+/// The rules of each host. A document's hosts are chosen by engineers, so a hash without a secret does.
+#[derive(Clone, Debug, Default)]
+struct HostTable(HashTable<(Box<[u8]>, Vec<u32>)>);
+
+/// Up to how many hosts are compared one by one, which is faster than a hash.
+const FEW_HOSTS: usize = 4;
+
+impl HostTable {
+    fn get(&self, host: &[u8]) -> &[u32] {
+        if self.0.len() <= FEW_HOSTS {
+            return self.0.iter().find(|(name, _)| **name == *host).map_or(&[], |(_, rules)| rules);
+        }
+        self.0.find(digest(host), |(name, _)| **name == *host).map_or(&[], |(_, rules)| rules)
+    }
+
+    fn rules_of(&mut self, host: &[u8]) -> &mut Vec<u32> {
+        let hash = |name: &[u8]| digest(name);
+        let entry = self.0.entry(hash(host), |(name, _)| **name == *host, |(name, _)| hash(name));
+        &mut entry.or_insert_with(|| (host.into(), Vec::new())).into_mut().1
+    }
 }
 
 /// The conditions of a frontend's rules in order, with those apart that can't be met for the host of a request.
 #[derive(Clone, Debug, Default)]
 pub struct RuleSet {
+    /// The conditions as they are written.
     rules: Vec<Ready>,
+    /// What of them is left to be asked of a request that was found by its host, or of any where they are for none in particular.
+    left: Vec<Ready>,
     hosts: HostIndex,
 }
 
@@ -306,6 +386,10 @@ impl RuleSet {
         for condition in conditions {
             let number = u32::try_from(set.rules.len()).unwrap_or(u32::MAX);
             set.rules.push(Ready::new(condition.tree(), networks));
+            set.left.push(match hosts_of(condition.tree()) {
+                Some(_) => Ready::without_host(condition.tree(), networks),
+                None => Ready::new(condition.tree(), networks).at_once(),
+            });
             let Some(hosts) = hosts_of(condition.tree()) else {
                 set.hosts.any.push(number);
                 continue;
@@ -315,7 +399,7 @@ impl RuleSet {
                     Some(rest) => (&mut set.hosts.wildcard, rest),
                     None => (&mut set.hosts.exact, host.as_str()),
                 };
-                let rules = map.entry(key.as_bytes().into()).or_default();
+                let rules = map.rules_of(key.as_bytes());
                 if rules.last() != Some(&number) {
                     rules.push(number);
                 }
@@ -347,11 +431,14 @@ impl RuleSet {
     pub fn next(&self, facts: &RuleFacts<'_>, from: usize) -> Option<usize> {
         let read = ReadFacts::new(facts);
         let host = read.host.as_deref().unwrap_or_default();
-        let exact = self.hosts.exact.get(host).map(Vec::as_slice).unwrap_or_default();
-        let wildcard = rest_of(host)
-            .and_then(|rest| self.hosts.wildcard.get(rest))
-            .map(Vec::as_slice)
-            .unwrap_or_default();
+        let exact = self.hosts.exact.get(host);
+        let has_wildcards = !self.hosts.wildcard.0.is_empty();
+        let rest = if has_wildcards { rest_of(host) } else { None };
+        let wildcard = rest.map_or(&[][..], |rest| self.hosts.wildcard.get(rest));
+        if wildcard.is_empty() && self.hosts.any.is_empty() {
+            let mut places = exact.iter().map(|place| *place as usize);
+            return places.find(|place| *place >= from && self.left[*place].holds(&read));
+        }
         let mut lists = [exact, wildcard, self.hosts.any.as_slice()];
         if from > 0 {
             for list in &mut lists {
@@ -365,7 +452,7 @@ impl RuleSet {
                     *list = &list[1..];
                 }
             }
-            if self.rules[next as usize].holds(&read) {
+            if self.left[next as usize].holds(&read) {
                 return Some(next as usize);
             }
         }
@@ -413,6 +500,7 @@ mod tests {
             client: "192.0.2.7".parse().unwrap(),
             method: "POST",
             target,
+            path: None,
             host: Some(b"Booking.skerry.example:8080"),
             server_name: Some("booking.Skerry.example"),
             has_certificate: false,

@@ -70,6 +70,7 @@ fn with_facts<T>(request: &Imagined, look: impl FnOnce(&RuleFacts<'_>) -> T) -> 
         client: [192, 0, 2, 7].into(),
         method: request.method,
         target: request.target,
+        path: None,
         host: request.host.map(str::as_bytes),
         server_name: None,
         has_certificate: false,

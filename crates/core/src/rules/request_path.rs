@@ -20,26 +20,49 @@ pub struct RequestPath<'p> {
 /// Reads the path of a request target.
 #[must_use]
 pub fn read(target: &str) -> RequestPath<'_> {
-    let path = target.split('?').next().unwrap_or_default().as_bytes();
-    if is_plain(path) {
-        return RequestPath { bytes: Cow::Borrowed(path), ambiguity: None };
+    let target = target.as_bytes();
+    let mut follows_slash = false;
+    for (at, byte) in target.iter().enumerate() {
+        match KINDS[usize::from(*byte)] {
+            ByteKind::Plain => follows_slash = false,
+            ByteKind::Dot if !follows_slash => {}
+            ByteKind::Slash if !follows_slash => follows_slash = true,
+            ByteKind::Query => return RequestPath { bytes: Cow::Borrowed(&target[..at]), ambiguity: None },
+            ByteKind::Special | ByteKind::Dot | ByteKind::Slash => {
+                let end = memchr::memchr(b'?', target).unwrap_or(target.len());
+                return read_unusual(&target[..end]);
+            }
+        }
     }
-    read_unusual(path)
+    RequestPath { bytes: Cow::Borrowed(target), ambiguity: None }
 }
 
-/// Whether a path is read as it stands.
-fn is_plain(path: &[u8]) -> bool {
-    let mut before = 0;
-    for byte in path {
-        let is_special =
-            matches!(*byte, b'%' | b'\\' | b';') || (before == b'/' && matches!(*byte, b'/' | b'.'));
-        if is_special {
-            return false;
-        }
-        before = *byte;
-    }
-    true
+/// What a byte means for how a path is read.
+#[derive(Clone, Copy)]
+enum ByteKind {
+    /// It stands for itself.
+    Plain,
+    /// It ends the path.
+    Query,
+    /// A segment ends; two in a row are one.
+    Slash,
+    /// Behind a slash it may be a dot segment.
+    Dot,
+    /// The path has to be read byte by byte.
+    Special,
 }
+
+/// One look for each byte: nearly every path is read as it stands.
+const KINDS: [ByteKind; 256] = {
+    let mut kinds = [ByteKind::Plain; 256];
+    kinds[b'?' as usize] = ByteKind::Query;
+    kinds[b'/' as usize] = ByteKind::Slash;
+    kinds[b'.' as usize] = ByteKind::Dot;
+    kinds[b'%' as usize] = ByteKind::Special;
+    kinds[b'\\' as usize] = ByteKind::Special;
+    kinds[b';' as usize] = ByteKind::Special;
+    kinds
+};
 
 #[cold]
 fn read_unusual(path: &[u8]) -> RequestPath<'_> {

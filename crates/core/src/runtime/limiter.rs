@@ -1,7 +1,9 @@
 //! What a server's limits count, and whether there is room.
 
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
+use std::time::Duration;
 
+use super::adaptive_limit::AdaptiveLimit;
 use crate::time::Tick;
 
 /// The limits of one server. `None` is no limit.
@@ -16,6 +18,8 @@ pub struct ServerRuntimeLimits {
     pub one_each: bool,
     /// The most requests in a second.
     pub rate: Option<u32>,
+    /// Whether fewer may be in flight while response times grow.
+    pub adaptive: bool,
 }
 
 /// Which limit a server has reached.
@@ -27,12 +31,16 @@ pub enum LimitReached {
     Connections,
     /// [`ServerRuntimeLimits::rate`].
     Rate,
+    /// [`ServerRuntimeLimits::adaptive`].
+    Adaptive,
 }
 
 /// How much there is of what limits count: one number for all workers, written only where there is a limit.
 #[derive(Debug, Default)]
 pub struct Limiter {
     in_flight: AtomicU64,
+    /// How much may be in flight where that goes by the response times.
+    adaptive: AdaptiveLimit,
     connections: AtomicU64,
     wants_rest: AtomicBool,
     /// When the next request may begin, were they spread evenly, in nanoseconds as [`Tick`]
@@ -48,7 +56,7 @@ impl ServerRuntimeLimits {
     /// Whether there is no limit at all.
     #[must_use]
     pub fn is_none(&self) -> bool {
-        self.in_flight.is_none() && self.connections.is_none() && self.rate.is_none()
+        self.in_flight.is_none() && self.connections.is_none() && self.rate.is_none() && !self.adaptive
     }
 
     /// The most work in flight at once, and which limit says so.
@@ -71,6 +79,7 @@ impl ServerRuntimeLimits {
             connections: self.connections.map(scale),
             one_each: self.one_each,
             rate: self.rate.map(scale),
+            adaptive: self.adaptive,
         }
     }
 }
@@ -84,14 +93,40 @@ fn raise(count: &AtomicU64, limit: Option<u32>) -> bool {
     count.fetch_update(Ordering::Relaxed, Ordering::Relaxed, step).is_ok()
 }
 
+/// The most work in flight where it adapts and nothing else is said.
+const MOST_ADAPTIVE: u32 = 10_000;
+
 impl Limiter {
+    /// The most work in flight at once now, and which limit says so.
+    fn work(&self, limits: ServerRuntimeLimits) -> (Option<u32>, LimitReached) {
+        let (work, reached) = limits.work();
+        match self.adaptive_limit(limits) {
+            Some(most) if work.is_none_or(|work| most < work) => (Some(most), LimitReached::Adaptive),
+            _ => (work, reached),
+        }
+    }
+
+    /// How much may be in flight as response times are now; `None` where that does not adapt.
+    #[must_use]
+    pub fn adaptive_limit(&self, limits: ServerRuntimeLimits) -> Option<u32> {
+        limits.adaptive.then(|| self.adaptive.now(limits.in_flight.unwrap_or(MOST_ADAPTIVE)))
+    }
+
+    /// A request got its response after a time.
+    pub fn note(&self, limits: ServerRuntimeLimits, now: Tick, took: Duration) {
+        if limits.adaptive {
+            let most = limits.in_flight.unwrap_or(MOST_ADAPTIVE);
+            self.adaptive.note(now, took, self.in_flight.load(Ordering::Relaxed), most);
+        }
+    }
+
     /// Which limit is reached, without taking any room.
     #[must_use]
     pub fn full(&self, limits: ServerRuntimeLimits, now: Tick) -> Option<LimitReached> {
         let reached = |count: &AtomicU64, limit: Option<u32>| {
             limit.is_some_and(|most| count.load(Ordering::Relaxed) >= u64::from(most))
         };
-        let (work, full) = limits.work();
+        let (work, full) = self.work(limits);
         if reached(&self.in_flight, work) {
             return Some(full);
         }
@@ -106,7 +141,7 @@ impl Limiter {
     /// # Errors
     /// Which limit is reached; no room is taken then.
     pub fn try_acquire(&self, limits: ServerRuntimeLimits, now: Tick) -> Result<(), LimitReached> {
-        let (work, full) = limits.work();
+        let (work, full) = self.work(limits);
         if !raise(&self.in_flight, work) {
             return Err(full);
         }
@@ -160,8 +195,6 @@ impl Limiter {
 
 #[cfg(test)]
 mod tests {
-    use std::time::Duration;
-
     use super::*;
 
     #[test]
@@ -198,8 +231,12 @@ mod tests {
 
     #[test]
     fn a_limit_of_connections_makes_a_server_full_where_work_needs_one_each() {
-        let limits =
-            ServerRuntimeLimits { in_flight: Some(9), connections: Some(2), one_each: true, rate: None };
+        let limits = ServerRuntimeLimits {
+            in_flight: Some(9),
+            connections: Some(2),
+            one_each: true,
+            ..ServerRuntimeLimits::default()
+        };
         let room = Limiter::default();
         assert_eq!(
             [(); 3].map(|()| room.try_acquire(limits, Tick(0))),
@@ -214,6 +251,20 @@ mod tests {
         );
         let fewer = ServerRuntimeLimits { in_flight: Some(1), ..limits };
         assert_eq!(room.full(fewer, Tick(0)), Some(LimitReached::InFlight), "the smaller one is named");
+    }
+
+    #[test]
+    fn a_limit_that_adapts_is_named_where_it_is_the_smaller_one() {
+        let room = Limiter::default();
+        let limits =
+            ServerRuntimeLimits { adaptive: true, in_flight: Some(100), ..ServerRuntimeLimits::default() };
+        let taken = (0..100).filter(|_| room.try_acquire(limits, Tick(0)).is_ok()).count();
+        assert_eq!((taken, room.full(limits, Tick(0))), (16, Some(LimitReached::Adaptive)));
+        let small = ServerRuntimeLimits { in_flight: Some(3), ..limits };
+        assert_eq!(
+            (room.adaptive_limit(small), room.full(small, Tick(0))),
+            (Some(3), Some(LimitReached::InFlight))
+        );
     }
 
     #[test]

@@ -5,6 +5,7 @@
 //! waits for another's cache line. The one number that workers share is a pool's turn, so that the dealing
 //! out is exact over all of them together.
 
+mod adaptive_limit;
 mod latency_average;
 mod latency_samples;
 mod limiter;
@@ -16,11 +17,14 @@ use std::sync::atomic::{AtomicI64, AtomicU64, Ordering};
 
 use serde::{Deserialize, Serialize};
 
+pub use self::adaptive_limit::AdaptiveLimit;
 pub use self::latency_average::LatencyAverage;
 pub use self::latency_samples::{LatencySamples, of_thousand};
 pub use self::limiter::{LimitReached, Limiter, ServerRuntimeLimits};
+use crate::config::document::LimitSpec;
 use crate::config::renames::Renames;
 use crate::duty::{CutWork, OpenWork};
+use crate::limits::{ClientLimit, LimitCounts, LimitTables};
 use crate::name::{Name, PoolServer};
 use crate::pins::{PinGround, PinKey, PinScope, PinTable};
 use crate::time::Tick;
@@ -163,6 +167,8 @@ pub struct FrontendWorkerCounters {
     pub turned_away: Counter,
     /// Connections, flows and requests of clients that are not let in (`allow`, `deny`).
     pub denied: Counter,
+    /// Requests, connections and flows that a limit refused.
+    pub limited: Counter,
     /// Requests for which no server was eligible (503).
     pub unavailable: Counter,
     /// Requests that no server answered properly (502, 504, or a broken-off answer).
@@ -199,6 +205,9 @@ pub struct FrontendCounts {
     /// See [`FrontendWorkerCounters::denied`].
     #[serde(default)]
     pub denied: u64,
+    /// See [`FrontendWorkerCounters::limited`].
+    #[serde(default)]
+    pub limited: u64,
     /// See [`FrontendWorkerCounters::unavailable`].
     pub unavailable: u64,
     /// See [`FrontendWorkerCounters::unanswered`].
@@ -408,6 +417,7 @@ impl FrontendRuntime {
         lane.refused.set(counts.refused);
         lane.turned_away.set(counts.turned_away);
         lane.denied.set(counts.denied);
+        lane.limited.set(counts.limited);
         lane.unavailable.set(counts.unavailable);
         lane.unanswered.set(counts.unanswered);
         lane.errors.set(counts.errors);
@@ -432,6 +442,7 @@ impl FrontendRuntime {
             refused: sum(|lane| &lane.refused),
             turned_away: sum(|lane| &lane.turned_away),
             denied: sum(|lane| &lane.denied),
+            limited: sum(|lane| &lane.limited),
             unavailable: sum(|lane| &lane.unavailable),
             unanswered: sum(|lane| &lane.unanswered),
             errors: sum(|lane| &lane.errors),
@@ -571,6 +582,7 @@ pub struct RuntimeRegistry {
     servers: BTreeMap<PoolServer, (SocketAddr, Arc<ServerRuntime>)>,
     frontends: BTreeMap<Name, Arc<FrontendRuntime>>,
     rules: BTreeMap<Name, BTreeMap<Name, Arc<RuleRuntime>>>,
+    limits: BTreeMap<Name, (LimitTables, Arc<LimitCounts>)>,
     pools: BTreeMap<Name, Arc<PoolRuntime>>,
     pin_tables: BTreeMap<PinScope, Arc<PinTable>>,
     pin_seed: u64,
@@ -589,6 +601,7 @@ impl RuntimeRegistry {
             servers: BTreeMap::new(),
             frontends: BTreeMap::new(),
             rules: BTreeMap::new(),
+            limits: BTreeMap::new(),
             pools: BTreeMap::new(),
             pin_tables: BTreeMap::new(),
             pin_seed: 0,
@@ -660,6 +673,21 @@ impl RuntimeRegistry {
             rules.retain(|rule, _| keep(frontend, rule));
         }
         self.rules.retain(|_, rules| !rules.is_empty());
+    }
+
+    /// A limit with what it has counted so far.
+    pub fn limit(&mut self, name: &Name, spec: &LimitSpec) -> ClientLimit {
+        let before = self.limits.get(name);
+        let tables = LimitTables::of(spec, self.pin_seed, before.map(|(tables, _)| tables));
+        let counts = before.map(|(_, counts)| Arc::clone(counts));
+        let counts = counts.unwrap_or_else(|| Arc::new(LimitCounts::new(self.lanes())));
+        self.limits.insert(name.clone(), (tables.clone(), Arc::clone(&counts)));
+        ClientLimit::new(name.clone(), spec.clone(), tables, counts)
+    }
+
+    /// Forgets what limits counted that `keep` does not want any more.
+    pub fn retain_limits(&mut self, keep: impl Fn(&Name) -> bool) {
+        self.limits.retain(|name, _| keep(name));
     }
 
     /// The cell of a pool, made when it is first asked for.

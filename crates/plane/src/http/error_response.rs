@@ -4,7 +4,7 @@ use std::fmt;
 use std::time::SystemTime;
 
 use httpdate::HttpDate;
-use merismos_core::config::document::RuleSpec;
+use merismos_core::config::document::{ErrorFacts, ErrorFormat, RuleSpec};
 use merismos_core::name::Name;
 use merismos_core::routing::{Frontend, Maintenance};
 
@@ -21,6 +21,8 @@ pub(super) enum RequestError {
     HeadTooLarge,
     /// The head has more fields than are taken.
     TooManyFields { limit: usize },
+    /// The body is larger than the frontend takes.
+    BodyTooLarge { limit: u64 },
     /// A transfer coding other than chunked.
     Coding,
     /// Something that exists and is not offered.
@@ -68,6 +70,7 @@ impl RequestError {
         match self {
             Self::Malformed(_) | Self::BrokenChunks | Self::NoKey => 400,
             Self::Slow => 408,
+            Self::BodyTooLarge { .. } => 413,
             Self::TargetTooLong => 414,
             Self::NoFormInHttp2(_) | Self::AmbiguousPath(_) => 400,
             Self::HeadTooLarge | Self::TooManyFields { .. } => 431,
@@ -85,6 +88,12 @@ impl fmt::Display for RequestError {
             Self::Slow => f.write_str("the request did not come in time"),
             Self::TargetTooLong => f.write_str("the request target is too long"),
             Self::HeadTooLarge => f.write_str("the request head is too large"),
+            Self::BodyTooLarge { limit } => {
+                write!(
+                    f,
+                    "the body of the request is larger than {limit} bytes, which is the most that is taken here"
+                )
+            }
             Self::TooManyFields { limit } => write!(f, "the request head has more than {limit} fields"),
             Self::NoFormInHttp2(what) => f.write_str(what),
             Self::AmbiguousPath(what) => {
@@ -161,16 +170,42 @@ pub(super) fn error_response(
 }
 
 /// As [`error_response`], of a frontend whose every response may say something of its own (HSTS, RFC 6797, 7.1).
+/// `accept` is what the client wants to read, as far as it is known.
 pub(super) fn frontend_error(
     status: u16,
     says: &dyn fmt::Display,
     frontend: &Frontend,
+    accept: &[u8],
     close: bool,
     with_body: bool,
 ) -> Vec<u8> {
     let again = if status == 503 { RETRY_AFTER } else { "" };
+    error_page(status, says, again, frontend, accept, close, with_body)
+}
+
+/// An error in the words of the frontend, or in a sentence where it has none. `field` is one more field, with its line end.
+fn error_page(
+    status: u16,
+    says: &dyn fmt::Display,
+    field: &str,
+    frontend: &Frontend,
+    accept: &[u8],
+    close: bool,
+    with_body: bool,
+) -> Vec<u8> {
     let hsts = String::from_utf8_lossy(frontend.hsts.as_deref().unwrap_or_default());
-    response(status, says, &format!("{again}{hsts}"), &frontend.name, close, with_body)
+    let fields = format!("{field}{hsts}");
+    let page = frontend.errors.as_ref().filter(|_| status >= 400).and_then(|pages| {
+        let (reason, name) = (reason_phrase(status), frontend.name.to_string());
+        let facts = ErrorFacts { status, reason, why: &says.to_string(), frontend: &name };
+        pages.body(ErrorFormat::preferred(accept), facts)
+    });
+    match page {
+        Some((kind, body)) => {
+            whole_response(status, Content { kind, body: &body, with_body }, &fields, close)
+        }
+        None => response(status, says, &fields, &frontend.name, close, with_body),
+    }
 }
 
 /// A redirect, which is not to be cached: it is easy to take back.
@@ -199,11 +234,17 @@ pub(super) fn rule_redirect(
 }
 
 /// The fixed response of a rule.
-pub(super) fn rule_response(rule: &RuleSpec, frontend: &Frontend, close: bool, with_body: bool) -> Vec<u8> {
+pub(super) fn rule_response(
+    rule: &RuleSpec,
+    frontend: &Frontend,
+    accept: &[u8],
+    close: bool,
+    with_body: bool,
+) -> Vec<u8> {
     let status = rule.own_status().unwrap_or(403);
     let Some(body) = &rule.body else {
         let says = if status < 400 { "a rule answers this request" } else { "a rule refuses this request" };
-        return frontend_error(status, &says, frontend, close, with_body);
+        return frontend_error(status, &says, frontend, accept, close, with_body);
     };
     let hsts = String::from_utf8_lossy(frontend.hsts.as_deref().unwrap_or_default());
     let kind = rule.content_type.as_deref().unwrap_or("text/plain; charset=utf-8");
@@ -211,14 +252,34 @@ pub(super) fn rule_response(rule: &RuleSpec, frontend: &Frontend, close: bool, w
     whole_response(status, content, &hsts, close)
 }
 
+/// What a client gets that asks for more than it may (RFC 6585, 4).
+pub(super) fn limited(
+    retry_after: u64,
+    frontend: &Frontend,
+    accept: &[u8],
+    close: bool,
+    with_body: bool,
+) -> Vec<u8> {
+    let field = format!("Retry-After: {retry_after}\r\n");
+    let says = format_args!("this client asks for more than it may; please come again in {retry_after} s");
+    error_page(429, &says, &field, frontend, accept, close, with_body)
+}
+
 /// What clients get while the application is worked on.
-pub(super) fn maintenance(of: &Maintenance, frontend: &Frontend, close: bool, with_body: bool) -> Vec<u8> {
-    let hsts = String::from_utf8_lossy(frontend.hsts.as_deref().unwrap_or_default());
-    let fields = format!("Retry-After: {}\r\n{hsts}", of.retry_after);
+pub(super) fn maintenance(
+    of: &Maintenance,
+    frontend: &Frontend,
+    accept: &[u8],
+    close: bool,
+    with_body: bool,
+) -> Vec<u8> {
+    let field = format!("Retry-After: {}\r\n", of.retry_after);
     let Some(body) = &of.page else {
         let says = "the application is being worked on; please come again later";
-        return response(503, &says, &fields, &frontend.name, close, with_body);
+        return error_page(503, &says, &field, frontend, accept, close, with_body);
     };
+    let hsts = String::from_utf8_lossy(frontend.hsts.as_deref().unwrap_or_default());
+    let fields = format!("{field}{hsts}");
     let is_html = body.trim_start().starts_with('<');
     let kind = if is_html { "text/html; charset=utf-8" } else { "text/plain; charset=utf-8" };
     whole_response(503, Content { kind, body, with_body }, &fields, close)

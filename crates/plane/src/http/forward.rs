@@ -487,7 +487,8 @@ impl RequestForwarder<'_> {
 
     /// Whether the client's connection goes on after a response of our own.
     pub(super) fn keeps_client(&self, sending: &RequestBody<'_>) -> bool {
-        self.request.keep_alive && !self.request.is_http_10 && sending.follow.is_done()
+        let may_stay = self.request.keep_alive && !self.client.leaving.get();
+        may_stay && !self.request.is_http_10 && sending.follow.is_done()
     }
 
     /// Tells the client that no server could answer it.
@@ -509,8 +510,8 @@ impl RequestForwarder<'_> {
         .increment();
         let keep = self.keeps_client(sending);
         let with_body = !self.request.is_head;
-        let text =
-            error_response::frontend_error(shortage.status(), &shortage, self.frontend, !keep, with_body);
+        let (status, accept) = (shortage.status(), head::accept_of(sending.start));
+        let text = error_response::frontend_error(status, &shortage, self.frontend, accept, !keep, with_body);
         self.own_response(stream, &text, keep, sending).await
     }
 

@@ -32,4 +32,4 @@ mod rules;
 mod session;
 
 pub(crate) use http2::SharedConnections;
-pub(crate) use session::{reject_over_limit, reject_plain, serve};
+pub(crate) use session::{reject_limited, reject_over_limit, reject_plain, serve};

@@ -33,6 +33,9 @@ pub(super) struct RequestBody<'b> {
     pub(super) follow: BodyTracker,
     /// Some of what was to come has gone to a server, and can't be sent again.
     pub(super) begun: bool,
+    /// How much more a body that does not say its length may have, in bytes.
+    left: u64,
+    limit: u64,
 }
 
 impl<'b> RequestBody<'b> {
@@ -40,24 +43,38 @@ impl<'b> RequestBody<'b> {
     /// body travels with the head, in one write, and can be sent again with it.
     ///
     /// # Errors
-    /// [`RequestError::BrokenChunks`].
+    /// [`RequestError::BrokenChunks`], [`RequestError::BodyTooLarge`].
     pub(super) fn new(
         request: &Request,
+        limit: u64,
         mut input: Buffer,
         out: &'b mut Vec<u8>,
     ) -> Result<Self, RequestError> {
         let mut follow = BodyTracker::of_client(request.framing);
+        let mut left = limit;
         if !follow.is_done() {
             cold_path();
+            if matches!(request.framing, Framing::Length(length) if length > limit) {
+                return Err(RequestError::BodyTooLarge { limit });
+            }
+            let head = out.len();
             let passed = follow.forward(&input, out).map_err(|_| RequestError::BrokenChunks)?;
             if passed.as_is {
                 out.extend_from_slice(&input[..passed.used]);
             }
             input.consume(passed.used);
+            if request.framing == Framing::Chunked {
+                left = take(left, out.len() - head, limit)?;
+            }
         }
         let input = (!input.is_empty()).then_some(input);
-        Ok(Self { start: out, input, follow, begun: false })
+        Ok(Self { start: out, input, follow, begun: false, left, limit })
     }
+}
+
+/// How much of a body may still come when so many bytes came. The sizes of chunks count too.
+fn take(left: u64, came: usize, limit: u64) -> Result<u64, RequestError> {
+    left.checked_sub(came as u64).ok_or(RequestError::BodyTooLarge { limit })
 }
 
 impl RequestForwarder<'_> {
@@ -146,7 +163,7 @@ impl RequestForwarder<'_> {
         sending: &mut RequestBody<'_>,
         answer: &ResponseForwarder<'_>,
     ) -> Result<(), PumpEnd> {
-        let RequestBody { input, follow, begun, .. } = sending;
+        let RequestBody { input, follow, begun, left, limit, .. } = sending;
         *begun = true;
         let patience = self.frontend.idle_timeout;
         let rate = ClientRate::new(self.frontend);
@@ -191,6 +208,10 @@ impl RequestForwarder<'_> {
             let passed = follow.forward(&buffer, &mut clean);
             let passed = passed.map_err(|_| PumpEnd::Client(Some(RequestError::BrokenChunks)))?;
             let on = if passed.as_is { &buffer[..passed.used] } else { &clean };
+            if !matches!(follow, BodyTracker::Counted(_)) && *limit < u64::MAX {
+                cold_path();
+                *left = take(*left, on.len(), *limit).map_err(|refusal| PumpEnd::Client(Some(refusal)))?;
+            }
             counted.add(on.len() as u64);
             let sent = write_held(server, on, self.watch, times.idle, || buffer.capacity() + client.unread());
             sent.await.map_err(|_| PumpEnd::Server)?;

@@ -1,9 +1,13 @@
 //! What the rules of a frontend make of a request, before any pool is chosen.
 
 use std::hint::cold_path;
+use std::sync::Arc;
+use std::task::Poll;
+use std::time::Duration;
 
 use merismos_core::config::document::RuleSpec;
-use merismos_core::routing::{Frontend, FrontendRules, Maintenance, RuleDecision};
+use merismos_core::limits::{ClientLimit, LimitVerdict, LimitedWork};
+use merismos_core::routing::{Frontend, FrontendRules, Maintenance, RequestFacts, RuleDecision};
 use merismos_core::rules::{RequestEdits, RequestVersion, RuleFacts, location, request_path};
 
 use super::error_response::{self, RequestError};
@@ -23,11 +27,24 @@ pub(super) enum RuleResponse<'a> {
     Ambiguous(&'static str),
     /// The client is not let in.
     Denied,
+    /// The client asks for more than it may; it may come again in so many seconds.
+    Limited(u64),
+    /// It asks faster than it may, and goes on in so many nanoseconds.
+    Delayed(u64),
     /// The application is worked on.
     Maintenance(&'a Maintenance),
     Redirect(&'a RuleSpec),
     Respond(&'a RuleSpec),
     Close,
+}
+
+/// What limits said of a request so far.
+#[derive(Default)]
+struct AskedLimits {
+    /// What it is counted as.
+    held: Vec<LimitedWork>,
+    /// How long it has to wait, in nanoseconds.
+    wait: u64,
 }
 
 impl<'a> RequestForwarder<'a> {
@@ -49,11 +66,24 @@ impl<'a> RequestForwarder<'a> {
         {
             return Some(RuleResponse::Denied);
         }
+        let mut limits = AskedLimits::default();
+        let of_frontend = self.frontend.limits.as_deref().unwrap_or_default();
+        if let Some(retry_after) = self.ask_limits(of_frontend, head, &mut limits) {
+            return Some(RuleResponse::Limited(retry_after));
+        }
         if let Some(maintenance) = rules.maintenance_for(self.client_address()) {
             return Some(RuleResponse::Maintenance(maintenance));
         }
         let mut edits = None;
-        let response = self.decide_by_rules(rules, head, &mut edits);
+        let response = if rules.rules().is_empty() {
+            None
+        } else {
+            self.decide_by_rules(rules, head, &mut edits, &mut limits)
+        };
+        if !limits.held.is_empty() {
+            // It is set once for each request.
+            let _ = self.request.held.set(limits.held);
+        }
         if let Some(edits) = edits.filter(|_| response.is_none()) {
             head::edit_request(head, &edits);
             if !edits.response.is_empty() {
@@ -68,7 +98,30 @@ impl<'a> RequestForwarder<'a> {
                     .set(Box::new(ResponseEdits { removed: edits.response.removed, added }));
             }
         }
-        response
+        response.or((limits.wait > 0).then_some(RuleResponse::Delayed(limits.wait)))
+    }
+
+    /// Asks limits for the request; gives in how many seconds its client may come again where it is too much.
+    fn ask_limits(&self, limits: &[Arc<ClientLimit>], head: &[u8], asked: &mut AskedLimits) -> Option<u64> {
+        if limits.is_empty() {
+            return None;
+        }
+        let (now, worker, client) = (self.worker.now().0, self.worker.index, self.client_address());
+        let mut ask = |facts: &RequestFacts<'_>| {
+            limits.iter().find_map(|limit| match limit.ask_request(facts, now, worker, &mut asked.held) {
+                LimitVerdict::Pass(wait) => {
+                    asked.wait = asked.wait.max(wait);
+                    None
+                }
+                LimitVerdict::Refuse { retry_after, .. } => Some(retry_after),
+            })
+        };
+        // Most limits go by the address alone, and then nothing of the head has to be looked for.
+        if limits.iter().all(|limit| limit.spec().per.is_known_early()) {
+            ask(&RequestFacts::of_client(client))
+        } else {
+            head::with_facts(head, client, ask)
+        }
     }
 
     fn decide_by_rules(
@@ -76,10 +129,12 @@ impl<'a> RequestForwarder<'a> {
         rules: &'a FrontendRules,
         head: &[u8],
         edits: &mut Option<Box<RequestEdits>>,
+        limits: &mut AskedLimits,
     ) -> Option<RuleResponse<'a>> {
         let target = head::target_of(head).unwrap_or_default();
+        let path = request_path::read(target);
         if rules.refuses_ambiguous
-            && let Some(why) = request_path::read(target).ambiguity
+            && let Some(why) = path.ambiguity
         {
             cold_path();
             return Some(RuleResponse::Ambiguous(why));
@@ -91,6 +146,7 @@ impl<'a> RequestForwarder<'a> {
             client: self.client_address(),
             method: head::method_of(head),
             target,
+            path: Some(&path),
             host: head::fields_of(head, "host").next(),
             server_name: self.fields.server_name(),
             has_certificate: self.fields.has_certificate(),
@@ -99,11 +155,21 @@ impl<'a> RequestForwarder<'a> {
             any_field: &any_field,
         };
         let ticks = self.worker.wheel.now() + 1;
-        let (_, rule) = rules.follow(&facts, edits, |_, rule| {
+        let mut limited: Vec<&[Arc<ClientLimit>]> = Vec::new();
+        let decided = rules.follow(&facts, edits, |_, rule| {
             let lane = rule.cell.lane(self.worker.index);
             lane.matches.increment();
             lane.last.set(ticks.saturating_mul(TICK_NANOS));
-        })?;
+            if !rule.limits.is_empty() {
+                limited.push(&rule.limits);
+            }
+        });
+        for of_rule in limited {
+            if let Some(retry_after) = self.ask_limits(of_rule, head, limits) {
+                return Some(RuleResponse::Limited(retry_after));
+            }
+        }
+        let (_, rule) = decided?;
         match rules.decision(rule) {
             RuleDecision::Pools(frontend) => {
                 (self.frontend, self.rule) = (frontend, Some(&rule.name));
@@ -127,15 +193,34 @@ impl<'a> RequestForwarder<'a> {
         }
     }
 
+    /// Sees the request through when its time has come, unless its client is gone by then or its connection is to end.
+    async fn forward_later(
+        &self,
+        nanos: u64,
+        stream: &mut impl Transport,
+        sending: &mut RequestBody<'_>,
+    ) -> RequestOutcome {
+        let until = self.worker.now().plus(Duration::from_nanos(nanos));
+        while self.worker.now() < until {
+            let is_gone = std::future::poll_fn(|context| Poll::Ready(stream.is_gone(context)));
+            if is_gone.await || self.client.alarm.fired().is_some() {
+                return RequestOutcome::ClientGone;
+            }
+            self.worker.next_tick().await;
+        }
+        self.forward(stream, sending).await
+    }
+
     /// Gives a request what a rule has for it.
     pub(super) async fn respond_by_rule(
         &self,
         response: RuleResponse<'_>,
         stream: &mut impl Transport,
-        sending: &RequestBody<'_>,
+        sending: &mut RequestBody<'_>,
     ) -> RequestOutcome {
         let keep = self.keeps_client(sending);
         let with_body = !self.request.is_head;
+        let accept = head::accept_of(sending.start);
         let text = match response {
             // The client gets no word, and its connection a reset.
             RuleResponse::Close => return RequestOutcome::ClientGone,
@@ -152,14 +237,19 @@ impl<'a> RequestForwarder<'a> {
             RuleResponse::Denied => {
                 self.frontend.cell.lane(self.worker.index).denied.increment();
                 let says = "clients of this address are not let in";
-                error_response::frontend_error(403, &says, self.frontend, !keep, with_body)
+                error_response::frontend_error(403, &says, self.frontend, accept, !keep, with_body)
             }
+            RuleResponse::Limited(retry_after) => {
+                self.frontend.cell.lane(self.worker.index).limited.increment();
+                error_response::limited(retry_after, self.frontend, accept, !keep, with_body)
+            }
+            RuleResponse::Delayed(nanos) => return self.forward_later(nanos, stream, sending).await,
             RuleResponse::Maintenance(maintenance) => {
                 self.frontend.cell.lane(self.worker.index).unavailable.increment();
-                error_response::maintenance(maintenance, self.frontend, !keep, with_body)
+                error_response::maintenance(maintenance, self.frontend, accept, !keep, with_body)
             }
             RuleResponse::Respond(rule) => {
-                error_response::rule_response(rule, self.frontend, !keep, with_body)
+                error_response::rule_response(rule, self.frontend, accept, !keep, with_body)
             }
         };
         self.own_response(stream, &text, keep, sending).await

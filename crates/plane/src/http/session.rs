@@ -1,6 +1,7 @@
 //! One client's connection, request after request.
 
 use std::hint::cold_path;
+use std::sync::Arc;
 use std::task::Poll;
 use std::time::Duration;
 
@@ -9,7 +10,7 @@ use merismos_core::routing::Frontend;
 use tokio::io::AsyncWriteExt;
 use tokio::net::TcpStream;
 
-use super::error_response::{RequestError, error_response, frontend_error};
+use super::error_response::{RequestError, error_response, frontend_error, limited};
 use super::forward::{RequestForwarder, RequestOutcome};
 use super::forwarded::{ClientFields, ClientProtocol};
 use super::head::{self, BARE_LINE_FEED, HeadScan, Request, RequestOrigin};
@@ -207,6 +208,22 @@ pub(crate) async fn reject_over_limit(at: RegisteredConnection, mut stream: TcpS
     }
 }
 
+/// Answers a client who has as many connections as it may have, and lets it go.
+pub(crate) async fn reject_limited(
+    at: RegisteredConnection,
+    mut stream: TcpStream,
+    frontend: Arc<Frontend>,
+    retry_after: u64,
+) {
+    let RegisteredConnection { worker, client, .. } = &at;
+    client.alarm.bind_to_this_task().await;
+    let text = limited(retry_after, &frontend, b"", true, true);
+    let watch = ConnectionTimer { alarm: &client.alarm, wheel: &worker.wheel };
+    if write_all(&mut stream, &text, watch, LINGER).await.is_ok() {
+        linger(&mut stream, worker, watch).await;
+    }
+}
+
 /// Tells a client that speaks in plain text where TLS is spoken, and lets it go.
 pub(crate) async fn reject_plain(at: RegisteredConnection, mut stream: TcpStream, frontend: Name) {
     let RegisteredConnection { worker, client, .. } = &at;
@@ -283,6 +300,7 @@ impl<C: Connection> HttpSession<C> {
                     return NextStep::Refuse { refusal, to_head };
                 }
             };
+            client.count_request(frontend.requests_per_connection);
             let watch = ConnectionTimer { alarm: &client.alarm, wheel: &worker.wheel };
             let (version, request, fields) = (snapshot.version, &request, &self.fields);
             let mut exchange = RequestForwarder {
@@ -297,19 +315,20 @@ impl<C: Connection> HttpSession<C> {
                 watch,
             };
             let by_rule = exchange.follow_rules(&mut out);
-            let mut sending = match RequestBody::new(request, buffer, &mut out) {
-                Ok(sending) => sending,
-                Err(refusal) => {
-                    cold_path();
-                    return NextStep::Refuse { refusal, to_head };
-                }
-            };
+            let mut sending =
+                match RequestBody::new(request, exchange.frontend.body_size_limit, buffer, &mut out) {
+                    Ok(sending) => sending,
+                    Err(refusal) => {
+                        cold_path();
+                        return NextStep::Refuse { refusal, to_head };
+                    }
+                };
             hold_head(watch, sending.start);
             let outcome = match by_rule {
                 None => exchange.forward(stream, &mut sending).await,
                 Some(response) => {
                     cold_path();
-                    Box::pin(exchange.respond_by_rule(response, stream, &sending)).await
+                    Box::pin(exchange.respond_by_rule(response, stream, &mut sending)).await
                 }
             };
             client.server.set(None);
@@ -439,7 +458,7 @@ impl<C: Connection> HttpSession<C> {
         let Some(frontend) = snapshot.frontend(client.frontend.get()) else { return };
         frontend.cell.lane(worker.index).refused.increment();
         client.alarm.cancel();
-        let text = frontend_error(refusal.status(), &refusal, frontend, true, !to_head);
+        let text = frontend_error(refusal.status(), &refusal, frontend, b"", true, !to_head);
         let watch = ConnectionTimer { alarm: &client.alarm, wheel: &worker.wheel };
         if write_all(stream, &text, watch, LINGER).await.is_ok() {
             linger(stream, worker, watch).await;

@@ -101,7 +101,7 @@ async fn accept(
         Ok(hello) => hello,
         Err(NoHello::Plain) => {
             lane().wrong_protocol.increment();
-            let ClientConnection { at, stream, _counted: counted, .. } = visit;
+            let ClientConnection { at, stream, counted, .. } = visit;
             at.client.alarm.cancel();
             if frontend.protocol == Protocol::Http {
                 http::reject_plain(at, stream, frontend.name.clone()).await;
@@ -137,7 +137,7 @@ async fn accept(
             return;
         }
     };
-    let ClientConnection { at, stream, who, _counted } = visit;
+    let ClientConnection { at, stream, who, counted } = visit;
     let watch = ConnectionTimer { alarm: &at.client.alarm, wheel: &at.worker.wheel };
     let clients = tls.clients;
     let mut handshake = Box::pin(StartHandshake::from_parts(hello, stream).into_stream(tls.config));
@@ -179,12 +179,12 @@ async fn accept(
     at.client.alarm.cancel();
     drop(counted_handshake);
     let who = ConnectionAddrs { is_secure: true, ..who };
-    serve(ClientConnection { at, stream: TlsConnection::new(stream.into()), who, _counted }, &frontend, None);
+    serve(ClientConnection { at, stream: TlsConnection::new(stream.into()), who, counted }, &frontend, None);
 }
 
 /// Shows an authority that the name is ours: by a handshake, after which nothing is said (RFC 8737, 3).
 async fn show_authority(visit: ClientConnection<TcpStream>, hello: Accepted, config: Arc<ServerConfig>) {
-    let ClientConnection { at, stream, _counted, .. } = visit;
+    let ClientConnection { at, stream, counted: _counted, .. } = visit;
     let watch = ConnectionTimer { alarm: &at.client.alarm, wheel: &at.worker.wheel };
     let mut handshake = Box::pin(StartHandshake::from_parts(hello, stream).into_stream(config));
     let done = std::future::poll_fn(|context| match watch.check() {

@@ -70,11 +70,13 @@ fn a_proxy_header_says_who_comes() {
     assert_eq!(bad.end(), ConnectionEnd::Reset);
 }
 
-#[test]
-fn datagrams_of_others_are_dropped_and_counted() {
+#[rstest]
+#[case::flows("")]
+#[case::each_by_itself("balance_per = \"datagram\"\n")]
+fn datagrams_of_others_are_dropped_and_counted(#[case] by: &str) {
     let server = UdpSocket::bind("127.0.0.1:0").unwrap();
     server.set_read_timeout(Some(PATIENCE)).unwrap();
-    let rig = rig("udp", &[server.local_addr().unwrap()], "deny = [\"guests\"]");
+    let rig = rig("udp", &[server.local_addr().unwrap()], &format!("{by}deny = [\"guests\"]"));
     let send = |from: &str| {
         let socket = UdpSocket::bind((from, 0)).unwrap();
         socket.send_to(from.as_bytes(), rig.address).unwrap();

@@ -4,12 +4,15 @@
 #![allow(clippy::unwrap_used)]
 
 mod access;
+mod adaptive;
 mod attempts;
 mod challenges;
 mod client_hello;
+mod client_limits;
 mod counting;
 mod datagrams;
 mod drains;
+mod error_pages;
 mod failing;
 mod feature_pairs;
 mod hostile;

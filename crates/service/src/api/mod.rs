@@ -127,6 +127,7 @@ fn router(app: Arc<ApiState>) -> Router {
         .merge(creating)
         .routes(routes!(read::status))
         .routes(routes!(read::explain))
+        .routes(routes!(read::limits))
         .routes(routes!(read::rule_counts))
         .routes(routes!(read::events))
         .routes(routes!(read::document))

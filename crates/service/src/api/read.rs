@@ -8,7 +8,7 @@ use axum::extract::State;
 use axum::http::HeaderName;
 use axum::http::header::CONTENT_TYPE;
 use axum::response::{IntoResponse, Response};
-use merismos_api::{EventFilter, EventKind, Events, ExplainResponse, RuleCounts, Status};
+use merismos_api::{EventFilter, EventKind, Events, ExplainResponse, Limits, RuleCounts, Status};
 use merismos_core::config::DocumentFormat;
 use merismos_core::name::Name;
 use merismos_core::time::Wall;
@@ -137,6 +137,12 @@ pub(super) async fn explain(
 ) -> Result<Json<ExplainResponse>, ApiError> {
     let frontend: Name = frontend.parse().map_err(ApiError::bad_request)?;
     Ok(Json(app.controller.explain(frontend, query.imagined()?).await??))
+}
+
+/// Limits of clients, with what they let pass and held off.
+#[utoipa::path(get, path = "/limits", tag = "look", responses((status = 200, body = Limits), Looking))]
+pub(super) async fn limits(State(app): State<Arc<ApiState>>) -> Result<Json<Limits>, ApiError> {
+    Ok(Json(app.controller.limits().await?))
 }
 
 /// The rules of a frontend, in order, with how many requests met each first and when the last one did.

@@ -4,7 +4,7 @@
 
 use std::collections::HashMap;
 use std::io;
-use std::net::{IpAddr, SocketAddr};
+use std::net::{IpAddr, Ipv4Addr, Ipv6Addr, SocketAddr};
 use std::pin::pin;
 use std::sync::atomic::{AtomicU64, Ordering::Relaxed};
 use std::sync::{Arc, Mutex, PoisonError};
@@ -18,6 +18,7 @@ use hyper::server::conn::http1;
 use hyper::service::{Service, service_fn};
 use hyper_util::rt::{TokioIo, TokioTimer};
 use hyper_util::service::TowerToHyperService;
+use ipnet::IpNet;
 use merismos_plane::memory::counted_as;
 use tokio::net::{TcpListener, TcpStream};
 use tokio::sync::watch;
@@ -33,7 +34,7 @@ const BUFFER_LIMIT: usize = 64 << 10;
 const ACCEPT_REST: Duration = Duration::from_millis(200);
 
 /// How many connections and event streams there may be.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq, Eq)]
 pub(crate) struct ApiLimits {
     /// The most connections that may be open at once.
     pub(crate) connections: usize,
@@ -41,11 +42,13 @@ pub(crate) struct ApiLimits {
     pub(crate) connections_per_address: usize,
     /// Event streams at once.
     pub(crate) streams: usize,
+    /// The networks whose clients are let in; all are where there is none.
+    pub(crate) allow: Vec<IpNet>,
 }
 
 impl Default for ApiLimits {
     fn default() -> Self {
-        Self { connections: 1_024, connections_per_address: 256, streams: 512 }
+        Self { connections: 1_024, connections_per_address: 256, streams: 512, allow: Vec::new() }
     }
 }
 
@@ -58,6 +61,7 @@ pub(crate) struct ApiUsage {
     connections: AtomicU64,
     streams: AtomicU64,
     turned_away: AtomicU64,
+    denied: AtomicU64,
 }
 
 impl ApiUsage {
@@ -68,6 +72,7 @@ impl ApiUsage {
             connections: AtomicU64::new(0),
             streams: AtomicU64::new(0),
             turned_away: AtomicU64::new(0),
+            denied: AtomicU64::new(0),
         })
     }
 
@@ -84,6 +89,23 @@ impl ApiUsage {
     /// Connections and streams that were refused since the start because there were too many.
     pub(crate) fn turned_away(&self) -> u64 {
         self.turned_away.load(Relaxed)
+    }
+
+    /// Connections that were refused since the start because their clients are not let in.
+    pub(crate) fn denied(&self) -> u64 {
+        self.denied.load(Relaxed)
+    }
+
+    /// Whether a client is let in. Those on this machine are, whatever the list says, so that a wrong list can be mended from here.
+    fn admits(&self, address: IpAddr) -> bool {
+        let address = address.to_canonical();
+        let allow = &self.limits.allow;
+        let is_own = address == IpAddr::V4(Ipv4Addr::LOCALHOST) || address == IpAddr::V6(Ipv6Addr::LOCALHOST);
+        let is_in = allow.is_empty() || is_own || allow.iter().any(|network| network.contains(&address));
+        if !is_in {
+            self.denied.fetch_add(1, Relaxed);
+        }
+        is_in
     }
 
     /// Counts a connection in; `None` when there are too many.
@@ -160,7 +182,9 @@ pub(crate) async fn serve(
         match accepted {
             Ok((stream, peer)) => {
                 // Who is one too many is let go at once, so that waiting costs nothing.
-                if let Some(count) = usage.connect(peer.ip()) {
+                if usage.admits(peer.ip())
+                    && let Some(count) = usage.connect(peer.ip())
+                {
                     connections.spawn(serve_connection(stream, peer, router.clone(), ends.clone(), count));
                 }
             }
@@ -218,7 +242,12 @@ mod tests {
 
     #[test]
     fn connections_are_counted_in_all_and_by_address() {
-        let usage = ApiUsage::new(ApiLimits { connections: 3, connections_per_address: 2, streams: 1 });
+        let usage = ApiUsage::new(ApiLimits {
+            connections: 3,
+            connections_per_address: 2,
+            streams: 1,
+            ..ApiLimits::default()
+        });
         let (one, other) = (IpAddr::from([192, 0, 2, 1]), IpAddr::from([192, 0, 2, 2]));
         let first = usage.connect(one).expect("there is room");
         let _second = usage.connect(one).expect("there is room");

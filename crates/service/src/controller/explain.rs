@@ -1,9 +1,10 @@
 //! Which server a request would go to, in words.
 
-use merismos_api::{ExplainResponse, PassedOverServer, PinView};
+use merismos_api::{ExplainResponse, LimitTrace, PassedOverServer, PinView};
 use merismos_core::config::document::{Algorithm, BalancePer, PinWhenGone, Protocol};
 use merismos_core::describe::{Tense, because, full_words, pool_choice, server_fact, why_not};
 use merismos_core::eligibility::IneligibleReason;
+use merismos_core::limits::ClientLimit;
 use merismos_core::name::{Name, PoolServer};
 use merismos_core::pins::{LearnedPin, PinLookup, PinMoment, PinRule};
 use merismos_core::routing::{
@@ -13,6 +14,7 @@ use merismos_core::time::Wall;
 use merismos_core::units::humane;
 use rand::RngExt;
 
+use super::limits::traces;
 use super::rules::by_rules;
 use super::state::ControllerState;
 use super::{HypotheticalRequest, UnknownFrontend};
@@ -40,18 +42,32 @@ impl ControllerState {
             let refused = explain_refused(frontend, &frontend.pool, why, None, snapshot.revision);
             return Ok(ExplainResponse { others: Vec::new(), ..refused });
         }
+        let now = self.publisher.plane.now();
+        let ask = |limits: &[&std::sync::Arc<ClientLimit>]| {
+            with_facts(imagined, |facts| traces(frontend, limits.iter().copied(), facts, now))
+        };
+        let own: Vec<_> = frontend.limits.iter().flat_map(|limits| limits.iter()).collect();
+        let mut limits = if frontend.redirect.is_some() { Vec::new() } else { ask(&own) };
+        let refused = |why: String, limits: Vec<LimitTrace>| {
+            let refused = explain_refused(frontend, &frontend.pool, why, None, snapshot.revision);
+            ExplainResponse { others: Vec::new(), limits, ..refused }
+        };
+        if let Some(why) = held_off(frontend, &limits) {
+            return Ok(refused(why, limits));
+        }
         let Some(rules) = frontend.rules.as_deref().filter(|_| frontend.redirect.is_none()) else {
-            return Ok(self.explain_pools(frontend, imagined, snapshot.revision));
+            let explained = self.explain_pools(frontend, imagined, snapshot.revision);
+            return Ok(ExplainResponse { limits, ..explained });
         };
-        let (ruled, answer) = by_rules(frontend, rules, &self.document(), imagined);
-        let explained = match answer {
-            Ok(way) => self.explain_pools(way, imagined, snapshot.revision),
-            Err(why) => {
-                let refused = explain_refused(frontend, &frontend.pool, why, None, snapshot.revision);
-                ExplainResponse { others: Vec::new(), ..refused }
-            }
+        let ruled = by_rules(frontend, rules, &self.document(), imagined);
+        limits.extend(ask(&ruled.limits));
+        let explained = match (held_off(frontend, &limits), ruled.goes) {
+            (Some(why), _) | (None, Err(why)) => refused(why, limits.clone()),
+            (None, Ok(way)) => self.explain_pools(way, imagined, snapshot.revision),
         };
-        Ok(ExplainResponse { rules: Some(ruled), ..explained })
+        // A frontend that only has limits has no rules to speak of.
+        let has_rules = !rules.rules().is_empty() || ruled.view.status.is_some();
+        Ok(ExplainResponse { rules: has_rules.then_some(ruled.view), limits, ..explained })
     }
 
     /// Which server of a frontend's pools a request would go to.
@@ -61,24 +77,16 @@ impl ControllerState {
         imagined: &HypotheticalRequest,
         revision: u64,
     ) -> ExplainResponse {
-        let fields = &imagined.fields;
-        // Several fields are one (RFC 9113, 8.2.3).
-        let cookies: Vec<&str> =
-            fields.iter().filter(|(name, _)| name == "cookie").map(|(_, value)| value.as_str()).collect();
-        let cookies = cookies.join("; ");
-        let field = |name: &str| match name {
-            "cookie" => (!cookies.is_empty()).then_some(cookies.as_bytes()),
-            _ => fields.iter().find(|(known, _)| known == name).map(|(_, value)| value.as_bytes()),
-        };
-        let facts = RequestFacts {
-            client: imagined.client,
-            port: None,
-            target: imagined.path.as_deref(),
-            host: imagined.host.as_deref().map(str::as_bytes),
-            sni: imagined.sni.as_deref(),
-            first_bytes: imagined.first_bytes.as_ref().map(String::as_bytes),
-            field: &field,
-        };
+        with_facts(imagined, |facts| self.explain_facts(frontend, imagined, facts, revision))
+    }
+
+    fn explain_facts(
+        &self,
+        frontend: &Frontend,
+        imagined: &HypotheticalRequest,
+        facts: &RequestFacts<'_>,
+        revision: u64,
+    ) -> ExplainResponse {
         if let Some(to) = frontend.redirect {
             let why = format!(
                 "every request is redirected to https at port {} (status {}), and no server gets it",
@@ -87,13 +95,13 @@ impl ControllerState {
             let refused = explain_refused(frontend, &frontend.pool, why, None, revision);
             return ExplainResponse { others: Vec::new(), ..refused };
         }
-        let explanation = frontend.explain(&facts, rand::rng().random(), self.publisher.plane.now());
+        let explanation = frontend.explain(facts, rand::rng().random(), self.publisher.plane.now());
         let pool = std::sync::Arc::clone(&explanation.pool);
         // A tie is looked for in all pools, and before any of them is chosen.
         let before = imagined.connection.as_ref();
         let (mut why_no_tie, mut pin) = (Vec::new(), None);
         for pool in frontend.pools() {
-            let pinned = self.pinned(pool, &facts);
+            let pinned = self.pinned(pool, facts);
             let refuses = pool.pin_rule.as_ref().is_some_and(|rule| rule.when_gone == PinWhenGone::Refuse);
             pin = pinned.as_ref().map(|(_, view)| view.clone()).or(pin);
             let gone = pinned.as_ref().filter(|(place, _)| !pool.servers[*place].may_go_on());
@@ -144,6 +152,7 @@ impl ControllerState {
                 .collect(),
             pin,
             rules: None,
+            limits: Vec::new(),
         }
     }
 
@@ -273,10 +282,44 @@ fn explain_tie(
         others: others.map(other).collect(),
         pin,
         rules: None,
+        limits: Vec::new(),
     }
 }
 
 /// The explanation for a client that is refused because its pinned server is gone (`pin_when_gone = "refuse"`).
+/// What is known of a request that was not sent.
+fn with_facts<T>(imagined: &HypotheticalRequest, look: impl FnOnce(&RequestFacts<'_>) -> T) -> T {
+    let fields = &imagined.fields;
+    // Several fields are one (RFC 9113, 8.2.3).
+    let cookies: Vec<&str> =
+        fields.iter().filter(|(name, _)| name == "cookie").map(|(_, value)| value.as_str()).collect();
+    let cookies = cookies.join("; ");
+    let field = |name: &str| match name {
+        "cookie" => (!cookies.is_empty()).then_some(cookies.as_bytes()),
+        _ => fields.iter().find(|(known, _)| known == name).map(|(_, value)| value.as_bytes()),
+    };
+    look(&RequestFacts {
+        client: imagined.client,
+        port: None,
+        target: imagined.path.as_deref(),
+        host: imagined.host.as_deref().map(str::as_bytes),
+        sni: imagined.sni.as_deref(),
+        first_bytes: imagined.first_bytes.as_ref().map(String::as_bytes),
+        field: &field,
+    })
+}
+
+/// Why a limit would not let a request pass, if one would not.
+fn held_off(frontend: &Frontend, limits: &[LimitTrace]) -> Option<String> {
+    let limit = limits.iter().find(|limit| !limit.passes)?;
+    let gets = match frontend.protocol {
+        Protocol::Http => "the client gets 429",
+        Protocol::Tcp => "its connection is reset",
+        Protocol::Udp => "its datagrams are dropped",
+    };
+    Some(format!("limit {} refuses it ({}): {gets}", limit.name, limit.says))
+}
+
 fn explain_refused(
     frontend: &Frontend,
     pool: &Pool,
@@ -307,6 +350,7 @@ fn explain_refused(
         others: pool.servers.iter().map(other).collect(),
         pin,
         rules: None,
+        limits: Vec::new(),
     }
 }
 

@@ -7,6 +7,7 @@ mod drains;
 mod duties;
 mod explain;
 mod history;
+mod limits;
 mod lookups;
 mod moves;
 mod notify;
@@ -34,7 +35,7 @@ use crate::pin_keeper::KeptTables;
 use crate::upgrade::{Following, HandedTotals, UpgradeReport, WorkAct};
 use ipnet::IpNet;
 use merismos_api::{
-    DrainProgress, ExplainResponse, PinQuery, Pins, Probes, RollVerb, RollView, Rolls, RuleCounts,
+    DrainProgress, ExplainResponse, Limits, PinQuery, Pins, Probes, RollVerb, RollView, Rolls, RuleCounts,
     ServerStatus, Status, Windows, WorkReport,
 };
 use merismos_core::config::Checked;
@@ -285,6 +286,9 @@ enum ControllerCommand {
         detail: StatusDetail,
         reply: oneshot::Sender<Status>,
     },
+    Limits {
+        reply: oneshot::Sender<Limits>,
+    },
     RuleCounts {
         frontend: Name,
         reply: oneshot::Sender<Result<RuleCounts, UnknownFrontend>>,
@@ -392,6 +396,7 @@ impl ControllerCommand {
             | Self::RemovePins { .. }
             | Self::Explain { .. }
             | Self::RuleCounts { .. }
+            | Self::Limits { .. }
             | Self::Probes { .. }
             | Self::Watch { .. }
             | Self::ResetTotals { .. }
@@ -610,6 +615,11 @@ impl Controller {
         frontend: Name,
     ) -> Result<Result<RuleCounts, UnknownFrontend>, Stopping> {
         self.ask(|reply| ControllerCommand::RuleCounts { frontend, reply }).await
+    }
+
+    /// The limits of clients with what they did.
+    pub(crate) async fn limits(&self) -> Result<Limits, Stopping> {
+        self.ask(|reply| ControllerCommand::Limits { reply }).await
     }
 
     /// The last probes of a server.
@@ -841,6 +851,7 @@ fn obey(state: &mut ControllerState, command: ControllerCommand) {
             let _ = reply.send(());
         }
         ControllerCommand::Status { detail, reply } => drop(reply.send(state.status(&detail))),
+        ControllerCommand::Limits { reply } => drop(reply.send(state.limits())),
         ControllerCommand::RuleCounts { frontend, reply } => drop(reply.send(state.rule_counts(&frontend))),
         ControllerCommand::Explain { frontend, imagined, reply } => {
             drop(reply.send(state.explain(&frontend, &imagined)));

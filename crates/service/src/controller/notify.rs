@@ -14,6 +14,7 @@ use merismos_core::time::Wall;
 use merismos_probe::ProbeReport;
 use serde_json::json;
 
+use super::limits::ReportedLimits;
 use super::moves::ReportedMoves;
 use super::state::ControllerState;
 use crate::clock::wall;
@@ -36,6 +37,8 @@ pub(super) struct Reports {
     pub(super) emptied: BTreeSet<Name>,
     /// What goes otherwise than it is meant to.
     pub(super) moves: ReportedMoves,
+    /// Which limits hold clients off.
+    pub(super) limits: ReportedLimits,
 }
 
 impl Reports {
@@ -49,6 +52,7 @@ impl Reports {
             pin_crowdings: BTreeMap::new(),
             emptied: BTreeSet::new(),
             moves: ReportedMoves::default(),
+            limits: ReportedLimits::default(),
         }
     }
 }

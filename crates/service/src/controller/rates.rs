@@ -113,6 +113,7 @@ impl Rates {
             refused: counts.refused.saturating_sub(before.refused),
             turned_away: counts.turned_away.saturating_sub(before.turned_away),
             denied: counts.denied.saturating_sub(before.denied),
+            limited: counts.limited.saturating_sub(before.limited),
             unavailable: counts.unavailable.saturating_sub(before.unavailable),
             unanswered: counts.unanswered.saturating_sub(before.unanswered),
             errors: counts.errors.saturating_sub(before.errors),

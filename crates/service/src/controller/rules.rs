@@ -6,6 +6,7 @@ use std::time::Duration;
 
 use merismos_api::{RuleCount, RuleCounts, RuleTestView, RuleTrace, RuledPool, RulesView};
 use merismos_core::config::Document;
+use merismos_core::limits::ClientLimit;
 use merismos_core::name::Name;
 use merismos_core::routing::{CompiledRule, Frontend, FrontendRules, Pool, RuleDecision};
 use merismos_core::rules::{FieldChanges, RequestVersion, RuleFacts, location, request_path};
@@ -83,6 +84,15 @@ pub(super) fn ruled_out(frontend: &Frontend) -> Option<String> {
 /// How many of the rules before the one that decides are shown.
 const RULES_SHOWN: usize = 20;
 
+/// What rules make of a request.
+pub(super) struct RuledRequest<'f> {
+    pub(super) view: RulesView,
+    /// The limits of the rules that it meets.
+    pub(super) limits: Vec<&'f Arc<ClientLimit>>,
+    /// The frontend with the pools that it goes to, or why it goes to none.
+    pub(super) goes: Result<&'f Frontend, String>,
+}
+
 /// What the rules of a frontend make of a request: what is shown of them, and the frontend with the pools that it goes to, or why it goes
 /// to none.
 pub(super) fn by_rules<'f>(
@@ -90,7 +100,7 @@ pub(super) fn by_rules<'f>(
     rules: &'f FrontendRules,
     document: &Document,
     imagined: &HypotheticalRequest,
-) -> (RulesView, Result<&'f Frontend, String>) {
+) -> RuledRequest<'f> {
     let target = imagined.path.as_deref().unwrap_or("/");
     let any_field = |name: &str, is_wanted: &mut dyn FnMut(&[u8]) -> bool| {
         let of_name = imagined.fields.iter().filter(|(known, _)| known == name);
@@ -100,6 +110,7 @@ pub(super) fn by_rules<'f>(
         client: imagined.client,
         method: imagined.method.as_deref().unwrap_or("GET"),
         target,
+        path: None,
         host: imagined.host.as_deref().map(str::as_bytes),
         server_name: imagined.sni.as_deref(),
         has_certificate: false,
@@ -138,7 +149,7 @@ pub(super) fn by_rules<'f>(
         let why = format!(
             "the frontend is in maintenance ({reason}): the client gets 503 before any rule is asked"
         );
-        return (view, Err(why));
+        return RuledRequest { view, limits: Vec::new(), goes: Err(why) };
     }
     if rules.refuses_ambiguous
         && let Some(why) = request_path::read(target).ambiguity
@@ -147,10 +158,11 @@ pub(super) fn by_rules<'f>(
         let why = format!(
             "the path holds {why}, which servers read in several ways: the client gets 400 before any rule is asked (ambiguous_paths)"
         );
-        return (view, Err(why));
+        return RuledRequest { view, limits: Vec::new(), goes: Err(why) };
     }
+    let mut limits = Vec::new();
     let mut edits = None;
-    let met = rules.follow(&facts, &mut edits, |_, _| ());
+    let met = rules.follow(&facts, &mut edits, |_, rule| limits.extend(rule.limits.iter()));
     if let Some(edits) = edits.as_deref() {
         view.path.clone_from(&edits.target);
         view.host.clone_from(&edits.host);
@@ -165,9 +177,9 @@ pub(super) fn by_rules<'f>(
         .map(|(at, rule)| trace(at, rule))
         .collect();
     view.more_before = before.saturating_sub(RULES_SHOWN) as u64;
-    let Some((place, rule)) = met else { return (view, Ok(frontend)) };
+    let Some((place, rule)) = met else { return RuledRequest { view, limits, goes: Ok(frontend) } };
     view.met = Some(trace(place, rule));
-    let answer = match rules.decision(rule) {
+    let goes = match rules.decision(rule) {
         RuleDecision::Pools(way) => Ok(&**way),
         RuleDecision::Redirect(spec) => {
             view.status = spec.own_status();
@@ -189,5 +201,5 @@ pub(super) fn by_rules<'f>(
         }
         RuleDecision::Close => Err(format!("rule {} closes its connection without a word", rule.name)),
     };
-    (view, answer)
+    RuledRequest { view, limits, goes }
 }

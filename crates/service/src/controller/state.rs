@@ -343,6 +343,7 @@ impl ControllerState {
         self.publisher
             .cells
             .retain_rules(|frontend, rule| listed.get(frontend).is_some_and(|rules| rules.contains(rule)));
+        self.publisher.cells.retain_limits(|limit| document.limits.contains_key(limit));
     }
 
     /// Compiles what is so now and publishes it to the workers.
@@ -561,6 +562,7 @@ impl ControllerState {
         self.totals.rates.sample(&snapshot, now);
         self.totals.peaks.sample(&snapshot, now);
         self.tell_of_failures(now);
+        self.report_limits(now);
         self.forget_idle_pins();
         self.watch_pin_skew(now);
         self.watch_pin_room();

@@ -119,6 +119,7 @@ impl ControllerState {
                 api_connections: self.node.api_usage.connections(),
                 api_streams: self.node.api_usage.streams(),
                 api_turned_away: self.node.api_usage.turned_away(),
+                api_denied: self.node.api_usage.denied(),
                 wrong_tokens: self.node.guesses.all(),
             },
             revision: self.revision(),
@@ -238,6 +239,7 @@ impl ControllerState {
             turned_away: minute.turned_away,
             refused: minute.refused,
             denied: minute.denied,
+            limited: minute.limited,
             unavailable: minute.unavailable,
             unanswered: minute.unanswered,
             errors: minute.errors,
@@ -394,6 +396,7 @@ impl ControllerState {
                 totals(&counts.since(&before))
             }),
             in_flight: counts.in_flight,
+            adaptive_limit: server.cell.room.adaptive_limit(server.limits).map(u64::from),
             pins: None,
             draining: None,
         }

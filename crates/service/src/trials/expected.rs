@@ -174,6 +174,7 @@ pub(super) fn routed<'f>(
         client,
         method: "GET",
         target: path,
+        path: None,
         host: Some(host.as_bytes()),
         server_name: plan.tls.as_ref().map(|tls| tls.name.as_str()),
         has_certificate: false,

@@ -76,6 +76,23 @@ async fn idle_connections_and_streams_are_cheap_and_their_memory_comes_back() {
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn clients_that_are_not_let_in_are_closed_and_counted_and_this_machine_always_comes_in() {
+    let limits = ["--api-allow", "192.0.2.0/24,127.0.0.8/32"];
+    let service = Service::bare_with(Database::shared(), &["gull"], &limits).await;
+    let answers = |from: u8| {
+        let socket = socket2::Socket::new(socket2::Domain::IPV4, socket2::Type::STREAM, None).unwrap();
+        socket.bind(&std::net::SocketAddr::from(([127, 0, 0, from], 0)).into()).unwrap();
+        socket.connect(&service.api.into()).unwrap();
+        let mut stream = TcpStream::from(socket);
+        stream.set_read_timeout(Some(PATIENCE)).unwrap();
+        let _ = stream.write_all(b"GET / HTTP/1.1\r\nHost: a\r\n\r\n");
+        stream.read(&mut [0; 9]).is_ok_and(|count| count == 9)
+    };
+    assert_eq!([answers(9), answers(8), answers(1)], [false, true, true]);
+    assert_eq!(service.status().await.node.api_denied, 1);
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn connections_and_streams_beyond_their_limits_are_turned_away_and_counted() {
     let limits = ["--api-connections-per-address", "8", "--api-streams", "2"];
     let service = Service::bare_with(Database::shared(), &["gull"], &limits).await;

@@ -25,6 +25,7 @@ mod explain;
 mod golden_outputs;
 mod harness;
 mod leaving;
+mod limits;
 mod maintenance;
 mod notifications;
 mod objects;

@@ -56,6 +56,7 @@ impl ObjectName for Name {
             ObjectKind::Network => ObjectPath::Network(name),
             ObjectKind::Certificate => ObjectPath::Certificate(name),
             ObjectKind::Authority => ObjectPath::Authority(name),
+            ObjectKind::Limit => ObjectPath::Limit(name),
             ObjectKind::Rule => ObjectPath::Rule(name),
             ObjectKind::Example => ObjectPath::Example(name),
             ObjectKind::Reserved | ObjectKind::Server | ObjectKind::Lookup => {
@@ -104,6 +105,8 @@ kinds! {
     LookupFlags: Lookup, PoolServer;
     /// Authorities.
     AuthorityFlags: Authority, Name;
+    /// Limits of clients.
+    LimitFlags: Limit, Name;
     /// Examples of requests.
     ExampleFlags: Example, Name;
     /// Certificates.

@@ -4,6 +4,7 @@ mod certificates;
 mod checks;
 mod flags;
 mod kinds;
+mod limits;
 mod notifications;
 mod rules;
 
@@ -22,6 +23,7 @@ pub(super) use checks::CheckCommand;
 use flags::KeyFlags;
 pub(super) use kinds::{AuthorityFlags, ExampleFlags, FrontendFlags, LookupFlags, NetworkFlags, PoolFlags};
 use kinds::{HostFlags, MoreFlags, ObjectFlags, ObjectName, RangeFlags, ServerFlags};
+pub(super) use limits::LimitCommand;
 pub(super) use notifications::NotificationCommand;
 pub(super) use rules::RuleCommand;
 

@@ -98,6 +98,7 @@ pub fn check(mut document: Document) -> Result<Checked, Vec<Problem>> {
     plain_to_tls(&document, &mut problems);
     pin_groups(&document, &mut problems);
     super::rules::references(&document, &mut problems);
+    super::limits::references(&document, &mut problems);
     if problems.is_empty() {
         super::rules::examples(&document, &mut problems);
     }

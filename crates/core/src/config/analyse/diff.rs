@@ -186,6 +186,14 @@ pub fn diff(old: &Document, new: &Document) -> Vec<DocumentChange> {
         |_, _, _, _| {},
     );
     compare(
+        &old.limits,
+        &new.limits,
+        &same(&old.limits, &new.limits),
+        at("limits"),
+        &mut changes,
+        |_, _, _, _| {},
+    );
+    compare(
         &old.rules,
         &new.rules,
         &same(&old.rules, &new.rules),

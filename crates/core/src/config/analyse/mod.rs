@@ -5,6 +5,7 @@ pub(super) mod defaults;
 pub mod diff;
 pub mod discovery;
 pub mod impact;
+pub(super) mod limits;
 pub mod lost_capacity;
 pub mod pool_shares;
 pub mod renames;

@@ -117,11 +117,11 @@ fn whole_action(name: &Name, rule: &RuleSpec, problems: &mut Vec<Problem>) {
                 "no body, or another status",
             );
         }
-        RuleAction::Continue if rule.changes == RuleChanges::default() => {
+        RuleAction::Continue if rule.changes == RuleChanges::default() && rule.limits.is_empty() => {
             wrong(
                 "action",
                 "the rule changes nothing, and requests go on as they are",
-                "rewrite_path, set_request_fields or the like beside it",
+                "rewrite_path, set_request_fields, limits or the like beside it",
             );
         }
         RuleAction::Redirect
@@ -218,6 +218,7 @@ fn with_facts<T>(example: &ExampleSpec, port: u16, look: impl FnOnce(&RuleFacts<
         client: example.client.unwrap_or(IpAddr::V4(Ipv4Addr::UNSPECIFIED)),
         method: &example.method,
         target: &example.path,
+        path: None,
         host: example.host.as_deref().map(str::as_bytes),
         server_name: None,
         has_certificate: false,
@@ -363,6 +364,7 @@ fn redirects_to_itself(
                 client: IpAddr::V4(Ipv4Addr::UNSPECIFIED),
                 method: "GET",
                 target: &request.1,
+                path: None,
                 host: Some(request.0.as_bytes()),
                 server_name: None,
                 has_certificate: false,

@@ -86,6 +86,8 @@ pub enum WarningReason {
     RuleNeverMet { rule: Name },
     /// No frontend lists a rule.
     UnusedRule { rule: Name },
+    /// Neither a frontend nor a rule lists a limit.
+    UnusedLimit { limit: Name },
     /// Every request that meets a rule meets an earlier one.
     ShadowedRule { rule: Name, by: Name, frontend: Name },
     /// No certificate of a frontend is for a host that its rules name.
@@ -269,6 +271,7 @@ pub(in crate::config) fn warnings(document: &Document) -> Vec<Warning> {
         pool_warnings(name, pool, frontends.get(name).unwrap_or(&none), &mut found);
     }
     super::rules::warnings(document, &mut found);
+    super::limits::unused(document, &mut found);
     long_hsts(document, &mut found);
     unused_greeting(document, &mut found);
     one_way_feeds(document, &mut found);

@@ -9,6 +9,7 @@ use crate::config::listen_address::{AddressRange, AddressRef, AddressSource};
 use crate::config::schema::balancing::HashKey;
 use crate::config::schema::checks::SecretRef;
 use crate::config::schema::expectation::ExpectedValue;
+use crate::config::schema::limit::LimitKey;
 use crate::config::schema::persistence::PersistenceKind;
 use crate::name::Name;
 use crate::text::{is_plain, is_token};
@@ -97,6 +98,10 @@ formats! {
         "keys, each client-address, path, path-with-query, host, sni, query:NAME, header:NAME or cookie:NAME", "client-address",
         "^(client-address|path|path-with-query|host|sni|(query|header|cookie):.+)$",
         |text| kept(text, text.parse::<HashKey>().is_ok());
+    /// What counts as one client of a limit.
+    LIMIT_KEY: "client-address, all, host, path, query:NAME, header:NAME or cookie:NAME", "", "client-address",
+        "^(client-address|all|host|path|(query|header|cookie):.+)$",
+        |text| kept(text, text.parse::<LimitKey>().is_ok());
     /// What ties clients.
     PERSISTENCE: "cookie, client-address, client-address-and-port, sni, header:NAME, query:NAME, application-cookie:NAME or first-bytes:PATTERN",
         "kinds, each cookie, client-address, client-address-and-port, sni, header:NAME, query:NAME, application-cookie:NAME or first-bytes:PATTERN", "cookie",

@@ -11,10 +11,10 @@ use super::formats::{self, TextFormat};
 use super::section::{Place, quoted};
 use crate::config::document::{
     Algorithm, AmbiguousPaths, BalancePer, ChallengeKind, ChecksNeeded, ChoosePool, CipherSuite,
-    ClientCertificates, CookieSameSite, DnsRecordType, Failback, HashKey, HttpVersion, LookupRecords,
-    MailTls, NotifiedChange, OneOrMore, OpenConnections, PassiveAction, PersistenceKind, PinWhenGone,
-    Protocol, ProxyVersion, RedirectStatus, RuleAction, StatusRange, TlsNameOf, TlsPolicy, TlsVerify,
-    TsigAlgorithm, UnknownName, WhenAbsent, WhenEmpty, WhenNone,
+    ClientCertificates, CookieSameSite, DnsRecordType, Failback, HashKey, HttpVersion, LimitAction, LimitKey,
+    LookupRecords, MailTls, NotifiedChange, OneOrMore, OpenConnections, PassiveAction, PersistenceKind,
+    PinWhenGone, Protocol, ProxyVersion, RedirectStatus, RuleAction, StatusRange, TlsNameOf, TlsPolicy,
+    TlsVerify, TsigAlgorithm, UnknownName, WhenAbsent, WhenEmpty, WhenNone,
 };
 use crate::config::key::{Key, Range, Shape};
 use crate::config::listen_address::{AddressRange, AddressRef};
@@ -238,6 +238,7 @@ texts! {
     AddressRef => SERVER_ADDRESS,
     AddressRange => ADDRESS_RANGE,
     HashKey => HASH_KEY,
+    LimitKey => LIMIT_KEY,
     PersistenceKind => PERSISTENCE,
     Failback => FAILBACK,
     ExpectedValue => CONDITION,
@@ -351,7 +352,7 @@ macro_rules! choices {
     )*};
 }
 choices! {
-    Algorithm AmbiguousPaths BalancePer ChallengeKind CipherSuite ChoosePool ClientCertificates ChecksNeeded DnsRecordType HttpVersion LookupRecords MailTls NotifiedChange OpenConnections
+    Algorithm AmbiguousPaths BalancePer ChallengeKind CipherSuite ChoosePool ClientCertificates ChecksNeeded DnsRecordType HttpVersion LimitAction LookupRecords MailTls NotifiedChange OpenConnections
     PassiveAction CookieSameSite PinWhenGone Protocol ProxyVersion RedirectStatus RuleAction TlsNameOf TlsPolicy TlsVerify TsigAlgorithm UnknownName WhenAbsent WhenEmpty
     WhenNone
 }

@@ -70,6 +70,19 @@ pub(super) fn follow(document: &mut Document, user: &ObjectPath, renamed: &Objec
                 rule.when = rule.when.with_network_renamed(renamed.name(), to);
             }
         }
+        (ObjectPath::Frontend(name), ObjectPath::Limit(_)) => {
+            let limits =
+                document.frontends.get_mut(name).into_iter().flat_map(|frontend| &mut frontend.limits);
+            for limit in limits.filter(|limit| *limit == renamed.name()) {
+                *limit = to.clone();
+            }
+        }
+        (ObjectPath::Rule(name), ObjectPath::Limit(_)) => {
+            let limits = document.rules.get_mut(name).into_iter().flat_map(|rule| &mut rule.limits);
+            for limit in limits.filter(|limit| *limit == renamed.name()) {
+                *limit = to.clone();
+            }
+        }
         (ObjectPath::Frontend(name), ObjectPath::Rule(_)) => {
             let http = document.frontends.get_mut(name).and_then(|frontend| frontend.http.as_mut());
             let rules = http.into_iter().flat_map(|http| &mut http.rules);

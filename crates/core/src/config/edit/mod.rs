@@ -345,6 +345,7 @@ pub fn value(document: &Document, object: &ObjectPath) -> Option<Value> {
         ObjectPath::Notification(name) => json(document.notifications.get(name)),
         ObjectPath::Certificate(name) => json(document.certificates.get(name)),
         ObjectPath::Authority(name) => json(document.authorities.get(name)),
+        ObjectPath::Limit(name) => json(document.limits.get(name)),
         ObjectPath::Rule(name) => json(document.rules.get(name)),
         ObjectPath::Example(name) => json(document.examples.get(name)),
         ObjectPath::Network(name) => {
@@ -378,6 +379,7 @@ fn parent(object: &ObjectPath) -> Option<ObjectPath> {
         | ObjectPath::Frontend(_)
         | ObjectPath::Certificate(_)
         | ObjectPath::Authority(_)
+        | ObjectPath::Limit(_)
         | ObjectPath::Rule(_)
         | ObjectPath::Example(_)
         | ObjectPath::Notification(_)
@@ -409,6 +411,7 @@ fn unknown(document: &Document, object: &ObjectPath) -> EditError {
         ObjectPath::Notification(_) => names(&document.notifications, own),
         ObjectPath::Certificate(_) => names(&document.certificates, own),
         ObjectPath::Authority(_) => names(&document.authorities, own),
+        ObjectPath::Limit(_) => names(&document.limits, own),
         ObjectPath::Rule(_) => names(&document.rules, own),
         ObjectPath::Example(_) => names(&document.examples, own),
         ObjectPath::Network(_) => names(&document.networks, own),
@@ -479,6 +482,7 @@ fn put(mut document: Document, object: &ObjectPath, value: Value) -> Result<Docu
         ObjectPath::Notification(_) => document.notifications.extend(read.notifications),
         ObjectPath::Certificate(_) => document.certificates.extend(read.certificates),
         ObjectPath::Authority(_) => document.authorities.extend(read.authorities),
+        ObjectPath::Limit(_) => document.limits.extend(read.limits),
         ObjectPath::Rule(_) => document.rules.extend(read.rules),
         ObjectPath::Example(_) => document.examples.extend(read.examples),
         ObjectPath::Network(_) => document.networks.extend(read.networks),
@@ -515,6 +519,7 @@ fn removed(mut document: Document, object: &ObjectPath) -> Document {
         ObjectPath::Notification(name) => drop(document.notifications.remove(name)),
         ObjectPath::Certificate(name) => drop(document.certificates.remove(name)),
         ObjectPath::Authority(name) => drop(document.authorities.remove(name)),
+        ObjectPath::Limit(name) => drop(document.limits.remove(name)),
         ObjectPath::Rule(name) => drop(document.rules.remove(name)),
         ObjectPath::Example(name) => drop(document.examples.remove(name)),
         ObjectPath::Network(name) => drop(document.networks.remove(name)),

@@ -35,6 +35,8 @@ pub enum ObjectPath {
     Certificate(Name),
     /// `authorities.NAME`: who issues certificates.
     Authority(Name),
+    /// `limits.NAME`: how much each client may ask for.
+    Limit(Name),
     /// `rules.NAME`: a condition on requests, and what becomes of them.
     Rule(Name),
     /// `examples.NAME`: a request, and what has to become of it.
@@ -70,6 +72,8 @@ pub enum ObjectKind {
     Certificate,
     /// An authority that certificates are ordered from.
     Authority,
+    /// How much each client may ask for.
+    Limit,
     /// A condition on requests, and what becomes of them.
     Rule,
     /// A request, and what has to become of it.
@@ -91,6 +95,7 @@ impl fmt::Display for ObjectKind {
             Self::Network => "network",
             Self::Certificate => "certificate",
             Self::Authority => "authority",
+            Self::Limit => "limit",
             Self::Rule => "rule",
             Self::Example => "example",
         })
@@ -104,7 +109,7 @@ pub enum ObjectPathError {
     #[error(
         "a path is frontends.NAME, pools.NAME, pools.NAME.servers.NAME, pools.NAME.lookups.NAME, checks.NAME, \
          hosts.NAME, ranges.NAME, ranges.NAME.reserved.NAME, networks.NAME, certificates.NAME, authorities.NAME, \
-         rules.NAME, examples.NAME or notifications.NAME; found {0:?}"
+         limits.NAME, rules.NAME, examples.NAME or notifications.NAME; found {0:?}"
     )]
     Shape(String),
     /// One of its names is wrong.
@@ -129,6 +134,7 @@ impl ObjectPath {
             Self::Network(_) => ObjectKind::Network,
             Self::Certificate(_) => ObjectKind::Certificate,
             Self::Authority(_) => ObjectKind::Authority,
+            Self::Limit(_) => ObjectKind::Limit,
             Self::Rule(_) => ObjectKind::Rule,
             Self::Example(_) => ObjectKind::Example,
         }
@@ -148,6 +154,7 @@ impl ObjectPath {
             | Self::Notification(name)
             | Self::Certificate(name)
             | Self::Authority(name)
+            | Self::Limit(name)
             | Self::Rule(name)
             | Self::Example(name)
             | Self::Network(name) => name,
@@ -171,6 +178,7 @@ impl ObjectPath {
             Self::Network(_) => Self::Network(to),
             Self::Certificate(_) => Self::Certificate(to),
             Self::Authority(_) => Self::Authority(to),
+            Self::Limit(_) => Self::Limit(to),
             Self::Rule(_) => Self::Rule(to),
             Self::Example(_) => Self::Example(to),
         }
@@ -213,6 +221,7 @@ impl FromStr for ObjectPath {
             ["networks", name] => Self::Network(name.parse()?),
             ["certificates", name] => Self::Certificate(name.parse()?),
             ["authorities", name] => Self::Authority(name.parse()?),
+            ["limits", name] => Self::Limit(name.parse()?),
             ["rules", name] => Self::Rule(name.parse()?),
             ["examples", name] => Self::Example(name.parse()?),
             _ => return Err(ObjectPathError::Shape(path.to_owned())),
@@ -235,6 +244,7 @@ impl fmt::Display for ObjectPath {
             Self::Network(name) => write!(f, "networks.{name}"),
             Self::Certificate(name) => write!(f, "certificates.{name}"),
             Self::Authority(name) => write!(f, "authorities.{name}"),
+            Self::Limit(name) => write!(f, "limits.{name}"),
             Self::Rule(name) => write!(f, "rules.{name}"),
             Self::Example(name) => write!(f, "examples.{name}"),
         }

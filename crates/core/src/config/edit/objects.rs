@@ -50,6 +50,10 @@ impl ObjectEntry<'_> {
             ObjectPath::Frontend(name) => document.frontends.get(name).map(summary_of),
             ObjectPath::Certificate(name) => document.certificates.get(name).map(summary_of),
             ObjectPath::Authority(name) => document.authorities.get(name).map(summary_of),
+            ObjectPath::Limit(name) => document
+                .limits
+                .get(name)
+                .map(|limit| format!("per {}: {}, {}", limit.per, limit.allows(), limit.action)),
             ObjectPath::Rule(name) => {
                 document.rules.get(name).map(|rule| format!("{}: {}", rule.when, rule.does()))
             }
@@ -77,6 +81,7 @@ impl ObjectEntry<'_> {
             | ObjectPath::Notification(_)
             | ObjectPath::Certificate(_)
             | ObjectPath::Authority(_)
+            | ObjectPath::Limit(_)
             | ObjectPath::Rule(_)
             | ObjectPath::Example(_)
             | ObjectPath::Network(_) => false,
@@ -118,6 +123,9 @@ pub fn find<'d>(document: &'d Document, object: &ObjectPath) -> Option<ObjectEnt
             .certificates
             .get(name)
             .map(|certificate| (&certificate.labels, certificate.note.as_str()))?,
+        ObjectPath::Limit(name) => {
+            document.limits.get(name).map(|limit| (&limit.labels, limit.note.as_str()))?
+        }
         ObjectPath::Rule(name) => document.rules.get(name).map(|rule| (&rule.labels, rule.note.as_str()))?,
         ObjectPath::Example(name) => {
             document.examples.get(name).map(|example| (&example.labels, example.note.as_str()))?
@@ -141,6 +149,7 @@ pub fn list(document: &Document) -> Vec<ObjectEntry<'_>> {
     }
     all.extend(document.networks.keys().cloned().map(ObjectPath::Network));
     all.extend(document.authorities.keys().cloned().map(ObjectPath::Authority));
+    all.extend(document.limits.keys().cloned().map(ObjectPath::Limit));
     all.extend(document.rules.keys().cloned().map(ObjectPath::Rule));
     all.extend(document.examples.keys().cloned().map(ObjectPath::Example));
     all.extend(document.certificates.keys().cloned().map(ObjectPath::Certificate));

@@ -73,6 +73,12 @@ pub fn users(document: &Document, object: &ObjectPath) -> Vec<ObjectPath> {
             using.map(|(name, _)| ObjectPath::Pool(name.clone())).collect()
         }
         ObjectPath::Frontend(frontend) => examples(&|example| example.frontend == *frontend),
+        ObjectPath::Limit(limit) => {
+            let mut using = frontends(&|frontend| frontend.limits.contains(limit));
+            let rules = document.rules.iter().filter(|(_, rule)| rule.limits.contains(limit));
+            using.extend(rules.map(|(name, _)| ObjectPath::Rule(name.clone())));
+            using
+        }
         ObjectPath::Rule(rule) => {
             let lists = |frontend: &FrontendSpec| {
                 frontend.http.as_ref().is_some_and(|http| http.rules.contains(rule))

@@ -22,10 +22,12 @@ pub use crate::config::schema::checks::{
     CertificateTrust, CheckKind, CommandProbe, DnsProbe, DnsRecordType, GrpcProbe, HttpProbe, SecretRef,
     SendExpect, SqlProbe, TlsProbe, TlsVerify,
 };
+pub use crate::config::schema::error_pages::{ErrorFacts, ErrorFormat, ErrorPages};
 pub use crate::config::schema::expectation::{BodyExpectation, ExpectedValue, Pattern};
 pub use crate::config::schema::frontend::{
     ClientCertificates, Endpoint, FrontendSpec, HandshakeLimits, HttpKeys, Protocol, RedirectStatus,
 };
+pub use crate::config::schema::limit::{LimitAction, LimitKey, LimitSpec};
 pub use crate::config::schema::maintenance::MaintenanceKeys;
 pub use crate::config::schema::notification::{
     MailTarget, MailTls, NotificationSpec, NotifiedChange, WebhookTarget,
@@ -82,6 +84,9 @@ pub struct Document {
     /// Sets of servers that can do the same work.
     #[serde(skip_serializing_if = "BTreeMap::is_empty")]
     pub pools: BTreeMap<Name, PoolSpec>,
+    /// How much each client may ask for.
+    #[serde(skip_serializing_if = "BTreeMap::is_empty")]
+    pub limits: BTreeMap<Name, LimitSpec>,
     /// Conditions on requests, and what becomes of those that meet them.
     #[serde(skip_serializing_if = "BTreeMap::is_empty")]
     pub rules: BTreeMap<Name, RuleSpec>,
@@ -107,6 +112,7 @@ impl Default for Document {
             certificates: BTreeMap::new(),
             checks: BTreeMap::new(),
             pools: BTreeMap::new(),
+            limits: BTreeMap::new(),
             rules: BTreeMap::new(),
             frontends: BTreeMap::new(),
             examples: BTreeMap::new(),

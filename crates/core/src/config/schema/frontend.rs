@@ -11,7 +11,8 @@ use serde::Serialize;
 use strum::{Display, EnumMessage, EnumString, VariantNames};
 
 use crate::config::document::{
-    AmbiguousPaths, BalancePer, CipherSuite, Labels, MaintenanceKeys, PoolSelection, TlsPolicy, UnknownName,
+    AmbiguousPaths, BalancePer, CipherSuite, ErrorPages, Labels, MaintenanceKeys, PoolSelection, TlsPolicy,
+    UnknownName,
 };
 use crate::config::listen_address::AddressRef;
 use crate::name::Name;
@@ -85,6 +86,12 @@ pub struct FrontendSpec {
     #[key(refers = Network, count = 0..=100, distinct, without = "none")]
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub deny: Vec<Name>,
+    /// Limits that each client is under: how much it may ask for.
+    ///
+    /// They are asked in this order, after `allow` and `deny` and before any rule; the first that refuses decides. Those of rules come after them.
+    #[key(refers = Limit, count = 0..=16, distinct, without = "none", group = "Limits")]
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub limits: Vec<Name>,
     /// Networks of trusted proxies.
     ///
     /// Their `Forwarded` and `X-Forwarded-*` fields, `X-Request-Id` and PROXY headers are used; those of all other clients are replaced.
@@ -244,6 +251,18 @@ pub struct HttpKeys {
     /// Most header fields of a request; one with more gets 431.
     #[key(range = 1..=100, default = "100")]
     pub header_count_limit: u16,
+    /// Largest body of a request; a larger one gets 413.
+    ///
+    /// One that says its length is refused before a server is chosen. One that does not is broken off when it is longer, and its server may have begun with it.
+    #[key(range = "0B".."1000GiB", without = "any size", example = "10MiB")]
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub body_size_limit: Option<Size>,
+    /// Most requests that a client may make over one connection; with the last one it is told that the connection ends.
+    ///
+    /// It spreads clients that keep connections for long, and frees what a connection may have gathered. Clients make a new one.
+    #[key(range = 1..=1_000_000_000, without = "any number", example = "10000")]
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub requests_per_connection: Option<u32>,
     /// Most requests that a client may have open at once over HTTP/2 (RFC 9113, 5.1.2).
     #[key(range = 1..=1_000, default = "100")]
     pub max_concurrent_streams: u16,
@@ -289,6 +308,9 @@ pub struct HttpKeys {
     /// What clients get while the application is worked on.
     #[serde(flatten)]
     pub maintenance: MaintenanceKeys,
+    /// What clients get where the frontend itself can't give them what they asked for.
+    #[serde(flatten)]
+    pub errors: ErrorPages,
     /// Port of `https` at the same host to which every request is redirected, with its host and path; its pools get nothing then.
     ///
     /// The redirect is not cached, so it can be taken back. Requests of HTTP/1.0 without a host get 400.

@@ -10,7 +10,7 @@ use serde::Serialize;
 use crate::config::Document;
 use crate::config::decode::Section;
 use crate::config::document::{
-    AuthoritySpec, CertificateSpec, CheckSpec, ExampleSpec, FrontendSpec, HostSpec, LookupSpec,
+    AuthoritySpec, CertificateSpec, CheckSpec, ExampleSpec, FrontendSpec, HostSpec, LimitSpec, LookupSpec,
     NotificationSpec, PoolSpec, RangeSpec, RuleSpec, ServerSpec,
 };
 use crate::config::key::{Field, Key, KeyCondition, Keys, Shape};
@@ -85,7 +85,7 @@ impl ObjectKey {
 }
 
 /// The kinds of objects that have keys, each with the key of the document under which its objects stand.
-pub const HOMES: [(ObjectKind, &str); 13] = [
+pub const HOMES: [(ObjectKind, &str); 14] = [
     (ObjectKind::Host, "hosts"),
     (ObjectKind::Range, "ranges"),
     (ObjectKind::Network, "networks"),
@@ -95,6 +95,7 @@ pub const HOMES: [(ObjectKind, &str); 13] = [
     (ObjectKind::Pool, "pools"),
     (ObjectKind::Server, "servers"),
     (ObjectKind::Lookup, "lookups"),
+    (ObjectKind::Limit, "limits"),
     (ObjectKind::Rule, "rules"),
     (ObjectKind::Frontend, "frontends"),
     (ObjectKind::Example, "examples"),
@@ -131,6 +132,7 @@ pub(in crate::config) fn fields(kind: ObjectKind) -> &'static [Field] {
         ObjectKind::Pool => PoolSpec::FIELDS,
         ObjectKind::Server => ServerSpec::FIELDS,
         ObjectKind::Lookup => LookupSpec::FIELDS,
+        ObjectKind::Limit => LimitSpec::FIELDS,
         ObjectKind::Rule => RuleSpec::FIELDS,
         ObjectKind::Frontend => FrontendSpec::FIELDS,
         ObjectKind::Example => ExampleSpec::FIELDS,

@@ -54,6 +54,13 @@ pub struct PoolSpec {
     /// The limits of each server that has none of its own.
     #[serde(flatten)]
     pub limits: ServerLimits,
+    /// Whether fewer requests than `in_flight_limit` may be in flight at a server while its response times grow (`http`).
+    ///
+    /// Requests that would wait inside an overloaded server wait here, and those that wait longer than `queue_timeout` get 503 at once instead of a timeout: the others
+    /// stay fast. The limit goes by how much longer responses take than they do while the server has little to do; without `in_flight_limit` it is 10000 at most.
+    #[key(default = "false")]
+    #[serde(skip_serializing_if = "std::ops::Not::not")]
+    pub adaptive_limit: bool,
     /// What becomes of work for which every server is full.
     #[serde(flatten, skip_serializing_if = "QueueSettings::is_default")]
     pub queue: QueueSettings,

@@ -60,6 +60,10 @@ pub struct RuleSpec {
     #[key(format = FIELD_VALUE, without = "text/plain; charset=utf-8", when(action = "respond refuse"), example = "text/html; charset=utf-8")]
     #[serde(skip_serializing_if = "Option::is_none")]
     pub content_type: Option<String>,
+    /// Limits that clients whose requests meet it are under, besides those of the frontend.
+    #[key(refers = Limit, count = 0..=16, distinct, without = "none", group = "Limits")]
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub limits: Vec<Name>,
     /// What is changed on the way.
     #[serde(flatten)]
     pub changes: RuleChanges,
@@ -171,8 +175,21 @@ impl RuleSpec {
         let of = |count: usize, what: &str| {
             (count > 0).then(|| format!("{count} field{} of {what}", if count == 1 { "" } else { "s" }))
         };
-        let all = [Some(action), path, host, of(fields[0], "requests"), of(fields[1], "responses")];
+        let all = [
+            Some(action),
+            self.limits_in_words(),
+            path,
+            host,
+            of(fields[0], "requests"),
+            of(fields[1], "responses"),
+        ];
         all.into_iter().flatten().collect::<Vec<_>>().join("; ")
+    }
+
+    /// The limits of it, in a few words.
+    fn limits_in_words(&self) -> Option<String> {
+        let names: Vec<&str> = self.limits.iter().map(Name::as_str).collect();
+        (!names.is_empty()).then(|| format!("limits {}", names.join(", ")))
     }
 
     fn does_in_the_end(&self) -> String {

@@ -225,7 +225,7 @@ fn everything() -> Value {
             "attempts": 2,
             "min_eligible": 2,
             "tier_min_eligible": 2, "failback": "after 5m", "ramp": "30s", "capacity": 80,
-            "queue_limit": 10, "queue_timeout": "500ms", "proxy_protocol": "v2",
+            "adaptive_limit": true, "queue_limit": 10, "queue_timeout": "500ms", "proxy_protocol": "v2",
             "http_version": "1.1", "source_addresses": ["192.0.2.5", "2001:db8::5"], "idle_connections": 8,
             "idle_connection_timeout": "30s", "idle_connection_age": "10m", "preconnect": 2,
             "tls": "verified", "tls_name": "a.example", "tls_authorities": "/etc/ssl/own.pem",
@@ -241,7 +241,7 @@ fn everything() -> Value {
             "protocol": "http", "listen": "public/web:80", "pool": "booking", "connection_limit": 5,
             "min_rate": "64B", "min_rate_grace": "10s", "dropped_fields": ["X-Real-IP"],
             "header_size_limit": "8KiB", "header_count_limit": 50, "header_timeout": "5s", "idle_timeout": "5s", "balance_per": "connection",
-            "max_concurrent_streams": 20,
+            "max_concurrent_streams": 20, "body_size_limit": "10MiB", "requests_per_connection": 1000,
             "rules": ["admin", "old", "one"], "ambiguous_paths": "allow", "redirect_to_https": 443, "redirect_status": "307", "hsts_age": "5m", "hsts_subdomains": true,
             "next_pools": ["second"], "choose_pool": "by-network", "pool_weights": { "second": 3 },
             "pool_networks": { "second": ["inland"] }, "last_resort": "sorry",
@@ -254,11 +254,18 @@ fn everything() -> Value {
         "feed": { "protocol": "udp", "listen": "192.0.2.1:3306", "pool": "booking", "balance_per": "datagram" } }
     });
     let maintenance = json!({
-        "allow": ["inland"], "deny": ["inland"], "maintenance": "new engine", "maintenance_except": ["inland"], "maintenance_page": "<p>soon</p>", "maintenance_retry_after": "1h"
+        "allow": ["inland"], "deny": ["inland"], "limits": ["visitor"], "error_html": "<h1>{status}</h1>", "error_json": "{\"title\": \"{reason}\"}", "error_text": "{why}", "maintenance": "new engine", "maintenance_except": ["inland"], "maintenance_page": "<p>soon</p>", "maintenance_retry_after": "1h"
     });
     for (key, value) in maintenance.as_object().unwrap() {
         all["frontends"]["web"][key] = value.clone();
     }
+    all["limits"] = json!({
+        "visitor": about(json!({
+            "per": "header:x-key", "prefix_ipv4": 24, "prefix_ipv6": 48, "rate": 100, "within": "1m", "burst": 20, "in_flight": 10,
+            "action": "delay", "max_delay": "2s", "clients": 5000
+        })),
+        "lines": { "per": "all", "within": "1s", "connections": 5, "action": "observe" }
+    });
     all["rules"] = json!({
         "canary": about(json!({ "when": "host is booking.skerry.example", "action": "pool", "pool_weights": { "booking": 95, "second": 5 } })),
         "admin": { "when": "path under /admin and client not in inland", "action": "refuse", "status": 404, "body": "no\n", "content_type": "text/plain" },
@@ -269,7 +276,7 @@ fn everything() -> Value {
             "set_request_fields": { "X-Tenant": "{capture.tenant}" }, "remove_request_fields": ["X-Debug"],
             "set_response_fields": { "X-Frame-Options": "DENY" }, "remove_response_fields": ["Server"]
         },
-        "shut": { "when": "method is TRACE", "action": "close" }
+        "shut": { "when": "method is TRACE", "action": "close", "limits": ["visitor"] }
     });
     all["examples"] = json!({ "old-page": about(json!({
         "frontend": "web", "host": "a.example", "path": "/old/x?y", "method": "POST", "client": "192.0.2.7", "headers": { "X-Tenant": "blue" },

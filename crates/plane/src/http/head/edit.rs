@@ -8,9 +8,14 @@ const LINE_END: &[u8] = b"\r\n";
 /// Changes a head in place, which was checked before: its lines are well formed, and nothing stands behind its empty line.
 pub(in super::super) fn edit_request(head: &mut Vec<u8>, edits: &RequestEdits) {
     let mut edited = Vec::with_capacity(head.len() + 256);
-    let mut lines = head.split_inclusive(|byte| *byte == b'\n');
+    let mut rest = &head[..];
+    let mut lines = std::iter::from_fn(|| {
+        let (line, after) = rest.split_at(memchr::memchr(b'\n', rest)? + 1);
+        rest = after;
+        Some(line)
+    });
     let first = lines.next().unwrap_or_default();
-    match (&edits.target, first.iter().position(|byte| *byte == b' ')) {
+    match (&edits.target, memchr::memchr(b' ', first)) {
         (Some(target), Some(space)) => {
             edited.extend_from_slice(&first[..=space]);
             edited.extend_from_slice(target.as_bytes());
@@ -19,7 +24,7 @@ pub(in super::super) fn edit_request(head: &mut Vec<u8>, edits: &RequestEdits) {
         _ => edited.extend_from_slice(first),
     }
     for line in lines.filter(|line| *line != LINE_END) {
-        let name = line.split(|byte| *byte == b':').next().unwrap_or_default();
+        let name = &line[..memchr::memchr(b':', line).unwrap_or(0)];
         let name = str::from_utf8(name).unwrap_or_default();
         match &edits.host {
             Some(host) if name.eq_ignore_ascii_case("host") => push_field(&mut edited, "Host", host),

@@ -7,6 +7,7 @@ use httparse::{Header, Status};
 use ipnet::IpNet;
 use merismos_core::config::document::SESSION_COOKIE;
 use merismos_core::cookie::cookie_pairs;
+use merismos_core::limits::LimitedWork;
 use merismos_core::routing::{DroppedFields, Pool, RequestFacts, RequestKey};
 
 use super::super::error_response::RequestError;
@@ -20,7 +21,7 @@ use super::{
 use crate::accept::is_in;
 
 /// What the plane needs to know of a request.
-#[derive(Clone, Debug)]
+#[derive(Debug)]
 pub(in super::super) struct Request {
     /// How many bytes the head had.
     pub(in super::super) length: usize,
@@ -40,6 +41,8 @@ pub(in super::super) struct Request {
     pub(in super::super) mark: Option<Vec<u8>>,
     /// What rules change about its response; most requests meet none that does.
     pub(in super::super) response_edits: OnceCell<Box<ResponseEdits>>,
+    /// What limits of its client count it as while it is under way.
+    pub(in super::super) held: OnceCell<Vec<LimitedWork>>,
 }
 
 /// What rules change about a response.
@@ -195,6 +198,7 @@ pub(in super::super) fn request(
         client,
         mark: found.mark.map(<[u8]>::to_vec),
         response_edits: OnceCell::new(),
+        held: OnceCell::new(),
     })
 }
 
@@ -445,16 +449,21 @@ fn next_field<'h>(rest: &mut &'h [u8], name: &str) -> Option<&'h [u8]> {
     None
 }
 
+/// What a client wants to read, of a head that was written for a server.
+pub(in super::super) fn accept_of(head: &[u8]) -> &[u8] {
+    field_of(head, "accept").unwrap_or_default()
+}
+
 /// The method of a head that was written for a server.
 pub(in super::super) fn method_of(head: &[u8]) -> &str {
-    let method = head.split(|byte| *byte == b' ').next().unwrap_or_default();
-    std::str::from_utf8(method).unwrap_or_default()
+    let end = memchr::memchr(b' ', head).unwrap_or(head.len());
+    std::str::from_utf8(&head[..end]).unwrap_or_default()
 }
 
 /// The target of a head that was written for a server.
 pub(in super::super) fn target_of(head: &[u8]) -> Option<&str> {
-    let mut words = head.splitn(3, |byte| *byte == b' ');
-    std::str::from_utf8(words.nth(1)?).ok()
+    let rest = &head[memchr::memchr(b' ', head)? + 1..];
+    std::str::from_utf8(&rest[..memchr::memchr(b' ', rest)?]).ok()
 }
 
 /// What a request says that work can be distributed by and clients can be tied by, read from the head that was written for the server.

@@ -390,6 +390,7 @@ async fn serve_request(
                 let mut out = worker.take_scratch();
                 let outcome = match take_head(worker, &line.fields, frontend, &mut buffer, &mut out) {
                     Ok(request) => {
+                        client.count_request(frontend.requests_per_connection);
                         let watch = ConnectionTimer { alarm: &own.alarm, wheel: &worker.wheel };
                         let (version, request) = (snapshot.version, &request);
                         let mut exchange = RequestForwarder {
@@ -404,14 +405,15 @@ async fn serve_request(
                             watch,
                         };
                         let by_rule = exchange.follow_rules(&mut out);
-                        match (RequestBody::new(request, buffer, &mut out), by_rule) {
+                        let most = exchange.frontend.body_size_limit;
+                        match (RequestBody::new(request, most, buffer, &mut out), by_rule) {
                             (Err(refusal), _) => RequestOutcome::Refused(refusal),
                             (Ok(mut sending), None) => {
                                 hold_head(watch, sending.start);
                                 exchange.forward(&mut stream, &mut sending).await
                             }
-                            (Ok(sending), Some(response)) => {
-                                Box::pin(exchange.respond_by_rule(response, &mut stream, &sending)).await
+                            (Ok(mut sending), Some(response)) => {
+                                Box::pin(exchange.respond_by_rule(response, &mut stream, &mut sending)).await
                             }
                         }
                     }
@@ -433,7 +435,7 @@ async fn serve_request(
             RequestOutcome::Refused(refusal) => {
                 line.record_violation();
                 frontend.cell.lane(worker.index).refused.increment();
-                let text = frontend_error(refusal.status(), &refusal, frontend, false, !is_head);
+                let text = frontend_error(refusal.status(), &refusal, frontend, b"", false, !is_head);
                 let watch = ConnectionTimer { alarm: &own.alarm, wheel: &worker.wheel };
                 // A client that does not want to hear it needs no answer.
                 let _ = write_all(&mut stream, &text, watch, REFUSAL_TIME).await;
