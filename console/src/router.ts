@@ -9,6 +9,7 @@ import HostsPage from './pages/HostsPage.svelte'
 import ListPage from './pages/ListPage.svelte'
 import MaintenancePage from './pages/MaintenancePage.svelte'
 import NewServicePage from './pages/NewServicePage.svelte'
+import NodesPage from './pages/NodesPage.svelte'
 import NoSuchPage from './pages/NoSuchPage.svelte'
 import OverviewPage from './pages/OverviewPage.svelte'
 import PoolPage from './pages/PoolPage.svelte'
@@ -45,6 +46,7 @@ export const { navigate, route, isActive } = createRouter({
   '/maintenance': MaintenancePage,
   '/events': EventsPage,
   '/access': AccessPage,
+  '/nodes': NodesPage,
   '/changes': ChangesPage,
   '/changes/drafts/:name': DraftPage,
   '/changes/revisions/:number': RevisionPage,

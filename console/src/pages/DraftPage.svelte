@@ -21,13 +21,17 @@
   let asking = $state(false)
   /** It was deployed or thrown away from here: there is nothing to ask for any more. */
   let gone = $state(false)
+  /** The last question about it: what is asked before it goes is answered before it goes. */
+  let asked: Promise<unknown> = Promise.resolve()
 
   $effect(() => {
     void desk.made
     void live.changes
     if (gone) return
+    const answer = draft(name)
+    asked = answer.catch(() => {})
     return useAnswer(
-      draft(name),
+      answer,
       (found) => {
         seen = found
       },
@@ -77,6 +81,7 @@
     act(async () => {
       const here = location.pathname
       gone = true
+      await asked
       const review = await deployDraft(name, { note: note ?? seen?.draft.note ?? '', withdrawn })
       desk.choose(null)
       desk.made += 1
@@ -87,6 +92,7 @@
     act(async () => {
       const here = location.pathname
       gone = true
+      await asked
       await discardDraft(name)
       if (desk.draft === name) desk.choose(null)
       desk.made += 1

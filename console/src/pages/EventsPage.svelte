@@ -26,6 +26,7 @@
   let trouble = $state('')
 
   const wanted = $derived(Object.fromEntries(Object.entries({ kind, object, by, since, until }).filter(([, value]) => value !== '')))
+  const several = $derived((live.status?.node.nodes ?? 1) > 1 || new Set(found.map((fact) => fact.node)).size > 1)
   const inUtc = (local: string | undefined) => (local ? new Date(local).toISOString() : '')
 
   async function ask(before?: number) {
@@ -81,16 +82,17 @@
   </div>
   {#if trouble}<Alert>{trouble}</Alert>{/if}
   {#if !complete}<p class="text-warning">◆ The database does not answer: these are only the last events that the service remembers.</p>{/if}
-  <DataTable columns={['when', 'kind', 'about', 'what']} testid="events">
-    {#each found as fact (fact.id)}
+  <DataTable columns={['when', ...(several ? ['node'] : []), 'kind', 'about', 'what']} testid="events">
+    {#each found as fact (`${fact.id} ${fact.node}`)}
       <tr>
         <td class="whitespace-nowrap py-0.5 pr-3">{moment(fact.at)}</td>
+        {#if several}<td class="pr-3">{fact.node}</td>{/if}
         <td class="pr-3">{fact.kind}</td>
         <td class="max-w-72 wrap-anywhere pr-3 font-semibold">{fact.subject}</td>
         <td class="wrap-anywhere">{fact.message}</td>
       </tr>
     {:else}
-      <tr><td colspan="4" class="text-secondary">{busy ? 'Asking …' : 'Nothing of this kind.'}</td></tr>
+      <tr><td colspan="5" class="text-secondary">{busy ? 'Asking …' : 'Nothing of this kind.'}</td></tr>
     {/each}
   </DataTable>
   {#if more}

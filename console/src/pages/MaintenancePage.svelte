@@ -8,7 +8,7 @@
   import DutyDialog from '../lib/components/DutyDialog.svelte'
   import RollList from '../lib/components/RollList.svelte'
   import WindowList from '../lib/components/WindowList.svelte'
-  import { openWords } from '../lib/format/drain'
+  import { drainWords } from '../lib/format/drain'
   import { ago, moment } from '../lib/format/format'
   import { live } from '../lib/live/live.svelte'
 
@@ -56,7 +56,7 @@
             <td class="whitespace-nowrap">{ago(it.order.at, now)}</td>
             <td>{it.order.who}</td>
             <td>{it.order.reason}</td>
-            <td class={it.draining.safe ? 'text-success' : ''}>{it.draining.safe ? '✓ can be worked on' : openWords(it.draining.open)}</td>
+            <td class={it.draining.safe ? 'text-success' : ''}>{it.draining.safe ? '✓ can be worked on' : drainWords(it.draining)}</td>
             <td class={isOverdue(it) ? 'text-error' : ''}>{it.order.until ? `${isOverdue(it) ? '✕ ' : ''}${moment(it.order.until)}` : ''}</td>
             <td class="text-right"><button class="btn btn-xs" aria-label={`Duty of ${it.server}`} onclick={() => (duty = it.server)}>Duty …</button></td>
           </tr>

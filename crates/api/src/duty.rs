@@ -131,6 +131,13 @@ pub struct DrainProgress {
 pub struct DrainingStatus {
     /// What is open at it now.
     pub open: OpenWork,
+    /// Requests, connections and flows that are open at it from other nodes, as far as they have said.
+    #[serde(default)]
+    pub open_elsewhere: u64,
+    /// How many other nodes are not done with it: work is open there, clients may still come from there, or they have not said that they follow
+    /// the order.
+    #[serde(default)]
+    pub nodes_not_done: u64,
     /// Since when it was given nothing, as far as that was watched: clients that are tied to it may still come.
     #[schema(value_type = Option<String>, format = DateTime)]
     pub quiet_since: Option<Wall>,
@@ -141,7 +148,7 @@ pub struct DrainingStatus {
     /// When no tied client can come any more: at the deadline, or when the last pin ends. Absent: never by itself.
     #[schema(value_type = Option<String>, format = DateTime)]
     pub ties_end: Option<Wall>,
-    /// Whether work on the server can begin: nothing is open and no client can come.
+    /// Whether work on the server can begin: nothing is open and no client can come, on this node and on all others.
     pub safe: bool,
     /// Whether its deadline has passed.
     pub over: bool,

@@ -119,6 +119,9 @@ fn is_by(says: &str, by: &str) -> bool {
 pub struct Event {
     /// Number of the event; a later event has a larger one.
     pub id: u64,
+    /// Name of the node that wrote it; empty for one of an older release.
+    #[serde(default)]
+    pub node: String,
     /// When it happened, by the clock of the node.
     #[schema(value_type = String, format = DateTime)]
     pub at: Wall,
@@ -174,6 +177,7 @@ mod tests {
         let (subject, says) = (subject.to_owned(), says.to_owned());
         Event {
             id: 5,
+            node: "north".to_owned(),
             at: Wall(1_000),
             kind: EventKind::Duty,
             subject,

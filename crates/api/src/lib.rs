@@ -10,6 +10,7 @@ mod draft;
 mod duty;
 mod event;
 mod limits;
+mod nodes;
 mod notification;
 mod object;
 mod pin;
@@ -38,6 +39,7 @@ pub use duty::{
 };
 pub use event::{Event, EventFilter, EventKind, Events, StreamMessage};
 pub use limits::{HeldOffNetwork, LimitTrace, LimitView, Limits};
+pub use nodes::{NodeRemoved, NodeView, Nodes};
 pub use notification::{SentMessage, SentMessages};
 pub use object::{HostView, Hosts, ObjectView, Objects};
 pub use pin::{PinClient, PinKeyTimes, PinQuery, Pins, PinsRemoved};

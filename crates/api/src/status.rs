@@ -39,6 +39,8 @@ pub struct Status {
 /// The service that answers.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct Node {
+    /// What it is called (`--node`).
+    pub name: String,
     /// Version of the software.
     pub version: String,
     /// When this run of the service started.
@@ -54,6 +56,8 @@ pub struct Node {
     pub workers: u64,
     /// How many nodes share its database, itself among them; each probes for itself.
     pub nodes: u64,
+    /// Whether it does the work that one node has to do: windows, rolls, and messages to people.
+    pub leads: bool,
     /// Probes that it has started.
     pub probes: u64,
     /// Those of them that began more than 5 ms after their time.

@@ -10,8 +10,8 @@ use merismos_api::{
     ApplyOptions, ApplyRequest, Between, CertificateOrder, CertificateView, Certificates, ChangeRequest,
     Decision, Diagnosis, Draft, DraftEdits, DraftReview, Drafts, Drains, DutiesRequest, DutiesResponse,
     DutyRequest, DutyResponse, EventFilter, Events, ExplainResponse, FailbackResponse, FrontendDiagnosis,
-    HandshakeQuery, Handshakes, Hosts, Limits, MadeToken, NewDraft, NewToken, ObjectView, Objects,
-    PinKeyTimes, PinQuery, Pins, PinsRemoved, Probes, ProblemDocument, RevertRequest, Review,
+    HandshakeQuery, Handshakes, Hosts, Limits, MadeToken, NewDraft, NewToken, NodeRemoved, Nodes, ObjectView,
+    Objects, PinKeyTimes, PinQuery, Pins, PinsRemoved, Probes, ProblemDocument, RevertRequest, Review,
     RevisionResponse, Revisions, RollOrderRequest, RollRequest, RollView, Rolls, RuleCounts, SentMessages,
     ServerStatus, Status, TokenResponse, Tokens, TotalsReset, Trial, TrialRequest, Trials, TryRequest,
     TryResponse, WindowQuery, WindowResponse, Windows, WorkReport,
@@ -585,6 +585,22 @@ impl Client {
     /// [`ClientError`].
     pub async fn limits(&self) -> Result<Limits, ClientError> {
         self.call(self.request(Method::GET, "/limits")).await
+    }
+
+    /// The nodes that share the database of the one that answers.
+    ///
+    /// # Errors
+    /// [`ClientError`].
+    pub async fn nodes(&self) -> Result<Nodes, ClientError> {
+        self.call(self.request(Method::GET, "/nodes")).await
+    }
+
+    /// Forgets a node that is gone, by its name or the first digits of its identity.
+    ///
+    /// # Errors
+    /// [`ClientError`].
+    pub async fn remove_node(&self, node: &str) -> Result<NodeRemoved, ClientError> {
+        self.call(self.request(Method::DELETE, &format!("/nodes/{node}"))).await
     }
 
     /// The rules of a frontend with what they counted.

@@ -12,6 +12,7 @@
 //! [`balance`] — how a pool distributes work;
 //! [`runtime`] — the state that outlives a snapshot, with [`wait_queue`], the line before a full pool;
 //! [`pins`] — what ties a client to its server, and [`cookie`], how `Cookie` fields are read;
+//! [`nodes`] — what nodes that share a database say of themselves, and where they see servers differently;
 //! [`notifications`] — which changes are reported to people;
 //! [`rules`] — conditions on requests, and the first of a frontend's rules that one meets;
 //! [`routing`] — the immutable snapshot that traffic reads, and the decision;
@@ -29,6 +30,7 @@ pub mod eligibility;
 pub mod health;
 pub mod limits;
 pub mod name;
+pub mod nodes;
 pub mod notifications;
 pub mod pins;
 pub mod proof;

@@ -63,6 +63,12 @@ impl Wall {
         Self(self.0.saturating_add(i64::try_from(after.as_millis()).unwrap_or(i64::MAX)))
     }
 
+    /// This moment less a length of time.
+    #[must_use]
+    pub fn minus(self, before: Duration) -> Self {
+        Self(self.0.saturating_sub(i64::try_from(before.as_millis()).unwrap_or(i64::MAX)))
+    }
+
     /// How long ago `earlier` was; zero when it lies ahead (the clock was set back).
     #[must_use]
     pub fn since(self, earlier: Self) -> Duration {

@@ -199,8 +199,10 @@ impl Deployer {
         let runs = Instant::now();
         review.revision = next.number;
         review.made = true;
-        let published =
-            self.controller.run(RevisionChange { revision: next, checked, bound, joining }).await?;
+        let published = self
+            .controller
+            .run(RevisionChange { revision: next, checked, bound, joining, is_followed: false })
+            .await?;
         drop(binding);
         review.took.run_us = u64::try_from((published - runs).as_micros()).unwrap_or(u64::MAX);
         Ok(review)
@@ -282,7 +284,9 @@ impl Deployer {
         let _binding = self.binding.lock().await;
         // An address that can't be had does not keep the rest from running; the controller tries it again.
         let bound = self.controller.bind(checked.clone()).await?.unwrap_or_default();
-        self.controller.run(RevisionChange::new(revision, checked, bound)).await?;
+        self.certificates.prepare(checked.shared()).await;
+        let change = RevisionChange { is_followed: true, ..RevisionChange::new(revision, checked, bound) };
+        self.controller.run(change).await?;
         Ok(())
     }
 }

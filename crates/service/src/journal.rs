@@ -7,12 +7,14 @@ use std::time::Instant;
 use bytes::Bytes;
 use merismos_api::{Event, EventFilter, EventKind, Status, StreamMessage, Trial};
 use merismos_core::text::printable;
+use merismos_core::time::Wall;
 use merismos_store::StoredEvent;
 use merismos_store::outbox::Outbox;
 use serde_json::Value;
 use tokio::sync::{broadcast, watch};
 
 use crate::clock::{GrowingNumbers, wall};
+use crate::nodes::NodeIdentity;
 
 /// How many events the service remembers itself, for when the database is away.
 const REMEMBERED: usize = 500;
@@ -52,6 +54,14 @@ impl StatusFrame {
     }
 }
 
+/// An event that the service itself remembers.
+#[derive(Debug)]
+struct RecentEvent {
+    event: Event,
+    /// Whether this node records it; another one does otherwise.
+    is_recorded: bool,
+}
+
 /// Where facts are written.
 #[derive(Clone, Debug)]
 pub(crate) struct Journal {
@@ -61,25 +71,24 @@ pub(crate) struct Journal {
     /// Only the newest status is kept, however slow a watcher is.
     status: watch::Sender<Option<StatusFrame>>,
     /// Held for a push or a copy only.
-    recent: Arc<Mutex<VecDeque<Event>>>,
-    /// What this node is called in events.
+    recent: Arc<Mutex<VecDeque<RecentEvent>>>,
+    /// What this node is called.
     node: Arc<str>,
 }
 
 impl Journal {
-    /// `node` is the node's own identity; in events it has the name of its machine beside that, so that two nodes are distinguished.
-    pub(crate) fn new(outbox: Outbox, node: [u8; 16]) -> Self {
+    /// The journal of a node.
+    pub(crate) fn new(outbox: Outbox, node: &NodeIdentity, slot: u8) -> Self {
         let (stream, _) = broadcast::channel(STREAM);
         let (status, _) = watch::channel(None);
-        let machine = rustix::system::uname();
-        let begin: String = node.iter().take(3).map(|byte| format!("{byte:02x}")).collect();
-        let node = format!("node {} ({begin})", machine.nodename().to_string_lossy()).into();
-        Self { numbers: Arc::default(), outbox, stream, status, recent: Arc::default(), node }
+        let numbers = Arc::new(GrowingNumbers::of_slot(slot));
+        let node = node.name.as_str().into();
+        Self { numbers, outbox, stream, status, recent: Arc::default(), node }
     }
 
     /// Writes a fact about this node.
     pub(crate) fn here(&self, says: impl Into<String>, detail: Value) {
-        self.write(EventKind::Node, &*self.node, says, detail);
+        self.write(EventKind::Node, format!("node {}", self.node), says, detail);
     }
 
     pub(crate) fn write(
@@ -89,8 +98,41 @@ impl Journal {
         says: impl Into<String>,
         detail: Value,
     ) {
+        let event = self.event(kind, subject, says, detail);
+        self.outbox.add_event(StoredEvent {
+            id: event.id,
+            node: event.node.clone(),
+            at: event.at,
+            kind: kind.word().to_owned(),
+            subject: event.subject.clone(),
+            message: event.message.clone(),
+            detail: event.detail.clone(),
+        });
+        self.remember(event.clone(), true);
+        self.relay(event);
+    }
+
+    /// As [`Self::write`], for what another node records: it is logged here, and not recorded again. Who watches gets the other node's event.
+    pub(crate) fn note(
+        &self,
+        kind: EventKind,
+        subject: impl Into<String>,
+        says: impl Into<String>,
+        detail: Value,
+    ) {
+        self.remember(self.event(kind, subject, says, detail), false);
+    }
+
+    fn event(
+        &self,
+        kind: EventKind,
+        subject: impl Into<String>,
+        says: impl Into<String>,
+        detail: Value,
+    ) -> Event {
         let event = Event {
             id: self.numbers.next(),
+            node: self.node.to_string(),
             at: wall(),
             kind,
             subject: printable(&subject.into()).into_owned(),
@@ -98,20 +140,24 @@ impl Journal {
             detail,
         };
         tracing::info!(kind = kind.word(), subject = %event.subject, "{}", event.message);
-        self.outbox.add_event(StoredEvent {
-            id: event.id,
-            at: event.at,
-            kind: kind.word().to_owned(),
-            subject: event.subject.clone(),
-            message: event.message.clone(),
-            detail: event.detail.clone(),
-        });
+        event
+    }
+
+    fn remember(&self, event: Event, is_recorded: bool) {
         let mut recent = self.recent.lock().unwrap_or_else(PoisonError::into_inner);
         if recent.len() >= REMEMBERED {
             recent.pop_back();
         }
-        recent.push_front(event.clone());
-        drop(recent);
+        recent.push_front(RecentEvent { event, is_recorded });
+    }
+
+    /// Whether anyone watches events.
+    pub(crate) fn is_watched(&self) -> bool {
+        self.stream.receiver_count() > 0
+    }
+
+    /// Tells everyone who watches of an event, this node's or another's.
+    pub(crate) fn relay(&self, event: Event) {
         self.tell(Some(Arc::new(event.clone())), StreamMessage::Event(event));
     }
 
@@ -149,10 +195,16 @@ impl Journal {
         self.status.subscribe()
     }
 
-    /// The newest events that the service itself remembers, the newest first.
-    pub(crate) fn recent(&self, filter: &EventFilter, limit: usize) -> Vec<Event> {
+    /// The newest events that the service itself remembers, the newest first; those that other nodes record only with `followed`.
+    pub(crate) fn recent(&self, filter: &EventFilter, followed: bool, limit: usize) -> Vec<Event> {
         let recent = self.recent.lock().unwrap_or_else(PoisonError::into_inner);
-        recent.iter().filter(|event| filter.wants(event)).take(limit).cloned().collect()
+        let wanted = |kept: &&RecentEvent| (followed || kept.is_recorded) && filter.wants(&kept.event);
+        recent.iter().filter(wanted).take(limit).map(|kept| kept.event.clone()).collect()
+    }
+
+    /// The smallest number that an event of then could have.
+    pub(crate) fn number_at(&self, at: Wall) -> u64 {
+        GrowingNumbers::at(at)
     }
 
     /// A number that grows with time.
@@ -171,6 +223,7 @@ pub(crate) fn from_store(event: StoredEvent) -> Event {
     let kind = EventKind::of(&event.kind).unwrap_or(EventKind::Node);
     Event {
         id: event.id,
+        node: event.node,
         at: event.at,
         kind,
         subject: event.subject,

@@ -15,6 +15,7 @@ mod journal;
 mod lock;
 mod log;
 mod memory;
+mod nodes;
 mod notifications;
 mod pin_keeper;
 mod preflight;

@@ -1,14 +1,15 @@
 //! The life of the service: start, serve, stop.
 
+use std::collections::BTreeMap;
 use std::io;
 use std::os::fd::{AsFd, OwnedFd};
 use std::os::unix::fs::PermissionsExt;
 use std::sync::Arc;
-use std::sync::atomic::{AtomicU64, Ordering::Relaxed};
 use std::time::Duration;
 
 use merismos_connector::descriptors::DescriptorBudget;
 use merismos_core::config::{self, Problem};
+use merismos_core::nodes::NodeReport;
 use merismos_plane::memory::Memory;
 use merismos_plane::{Plane, Queued};
 use merismos_probe::lookup::Lookups;
@@ -20,18 +21,19 @@ use merismos_store::{Store, StoreError};
 use serde_json::json;
 use tokio::net::TcpListener;
 use tokio::signal::unix::{Signal, SignalKind, signal};
-use tokio::sync::{Mutex, mpsc, watch};
+use tokio::sync::{mpsc, watch};
 use tokio::task::JoinHandle;
 
 use crate::access::{self, Access, FailedLogins, SecretError};
 use crate::api::{self, ApiState, ApiUsage, RepeatedCalls, StatusFrames, WindowDesk};
 use crate::certificates::{self, CertificateKeeper, OrderMeans};
-use crate::clock::wall;
+use crate::clock::{GrowingNumbers, wall};
 use crate::controller::{Controller, ControllerStart, ControllerState, RevisionChange};
 use crate::deploy::Deployer;
 use crate::drafts::DraftDesk;
 use crate::journal::Journal;
 use crate::lock::{FolderLock, LockError};
+use crate::nodes::{NodeFollower, NodeIdentity, NodeWatch, PinKeyKeeper};
 use crate::notifications::NotificationSender;
 use crate::pin_keeper::{self, PinKeeper};
 use crate::settings::Settings;
@@ -49,13 +51,8 @@ const LOOKUPS: usize = 256;
 const LAST_RECORDS: Duration = Duration::from_secs(3);
 /// How long after a failure it is tried again to settle what the database and this node know.
 const SETTLED_AGAIN_AFTER: Duration = Duration::from_secs(2);
-/// How often nodes learn of each other's tokens.
-const TOKENS_SHARED_EVERY: Duration = Duration::from_secs(30);
-/// How often the database is asked for an answer.
-const DATABASE_ASKED_EVERY: Duration = Duration::from_secs(2);
-/// Which of these times the store also records that this node is there: one in a third of the time after which a node is gone.
-const SIGN_OF_LIFE_AMONG: u32 =
-    (merismos_store::GONE_AFTER.as_secs() / 3 / DATABASE_ASKED_EVERY.as_secs()) as u32;
+/// How often it is written down when tokens were used.
+const TOKENS_NOTED_EVERY: Duration = Duration::from_secs(30);
 /// How long open API connections may take to end.
 const API_GRACE: Duration = Duration::from_secs(2);
 
@@ -80,12 +77,6 @@ pub(crate) enum RunError {
     Plane(#[from] merismos_plane::StartError),
     #[error("the recorded revision {number} does not pass this release's checks: {}", .problems.iter().map(ToString::to_string).collect::<Vec<_>>().join("; "))]
     Revision { number: u64, problems: Vec<Problem> },
-    #[error(
-        "another node uses this database ({count} seen within {within:?}), and nodes do not follow each other: a revision or a duty \
-         made at one would not be known to the other. Give this one a database of its own; or, when the other one is gone for good, \
-         wait {within:?}; or say --standalone to run beside it all the same"
-    )]
-    OtherNode { count: u64, within: Duration },
     #[error("signals can't be received")]
     Signals(#[source] io::Error),
     #[error("the probes' thread can't be started")]
@@ -106,7 +97,7 @@ struct ServiceParts {
     memory: Memory,
     pins: PinFiles,
     messenger: JoinHandle<()>,
-    node: [u8; 16],
+    follower: JoinHandle<()>,
 }
 
 /// Runs the service until it is stopped.
@@ -198,6 +189,7 @@ async fn serve(
             // Its API answers at the same address, and messages that were not delivered yet are its own.
             let _ = end_api.send(true);
             parts.messenger.abort();
+            parts.follower.abort();
             (within, Queued::HandedOn, Some(succession))
         }
     };
@@ -231,7 +223,7 @@ async fn serve(
         reporter.abort();
     } else {
         // The next one, perhaps with another state folder, need not wait. If the database is away, it forgets by itself.
-        let _ = tokio::time::timeout(LAST_RECORDS, parts.store.leave(parts.node)).await;
+        let _ = tokio::time::timeout(LAST_RECORDS, parts.store.leave()).await;
     }
     parts.store.close().await;
     Ok(())
@@ -273,15 +265,12 @@ async fn start(
     let secrets = SecretCache { folder: settings.secrets_folder.clone() };
     let surroundings =
         ProbeEnvironment { command_folder: settings.command_folder.clone(), secrets: secrets.clone() };
-    let store = Store::new(&settings.database)?;
     let copy_file = settings.state_folder.join("copy.json");
     let troubles = Troubles::default();
     warn_of_exposure(settings, &troubles);
-    let node = access::node_id(&settings.state_folder, &troubles)?;
-    // Where the identity was lost a moment ago, the other node may be this one.
-    if !settings.standalone && !troubles.has(TroubleKind::NodeId) {
-        refuse_beside_others(&store, node).await?;
-    }
+    let id = access::node_id(&settings.state_folder, &troubles)?;
+    let identity = NodeIdentity { id, name: settings.node.clone() };
+    let store = Store::new(&settings.database)?.of_node(id);
     let known = state_file::load(&store, &copy_file, &troubles).await?;
     let RestoredState { revision, duties, plans, mut tokens, copy } = known;
     let first = access::first_token(&settings.state_folder, &tokens, &troubles)?;
@@ -296,9 +285,23 @@ async fn start(
         }
         None => None,
     };
+    let nodes = NodeWatch::new(identity.clone());
+    let report = NodeReport {
+        version: env!("CARGO_PKG_VERSION").to_owned(),
+        started: wall(),
+        at: wall(),
+        revision: revision.as_ref().map_or(0, |revision| revision.number),
+        workers: settings.workers as u64,
+        api: settings.api_listen.to_string(),
+        trouble: None,
+        down: Vec::new(),
+        down_in_all: 0,
+        out: BTreeMap::new(),
+    };
+    let slot = NodeFollower::meet(&store, &nodes, &report).await;
     let waiting = settings.state_folder.join("waiting-events");
     let outbox = Outbox::new(settings.waiting_events, Some(waiting));
-    let journal = Journal::new(outbox.clone(), node);
+    let journal = Journal::new(outbox.clone(), &identity, slot);
     let (reports, reported) = mpsc::channel(REPORTS);
     let (lookups, looked_up) = mpsc::channel(LOOKUPS);
     let (copy_is_old, changed) = watch::channel(0);
@@ -310,10 +313,11 @@ async fn start(
     }
     let (decisions, memory) = (plane.decisions(), plane.memory());
     let (messages, messenger) = NotificationSender::new(secrets.clone());
+    let sealing = Arc::new(access::sealing_key(&settings.state_folder, &troubles)?);
     let orders = OrderMeans {
         store: store.clone(),
-        node,
-        key: access::sealing_key(&settings.state_folder, &troubles)?,
+        node: id,
+        key: Arc::clone(&sealing),
         challenges: plane.challenges(),
     };
     let certificates = CertificateKeeper::new(
@@ -326,14 +330,6 @@ async fn start(
         messages.clone(),
     );
     let certificates_seen = copy.written.unwrap_or_else(wall);
-    let nodes = Arc::new(AtomicU64::new(1));
-    tokio::spawn(give_signs_of_life(
-        store.clone(),
-        node,
-        Arc::clone(&nodes),
-        troubles.clone(),
-        journal.clone(),
-    ));
     let (usage, guesses) = (ApiUsage::new(settings.api_limits.clone()), FailedLogins::default());
     let state = ControllerState::new(ControllerStart {
         plane,
@@ -341,7 +337,8 @@ async fn start(
         guesses: guesses.clone(),
         troubles: troubles.clone(),
         messages: messages.clone(),
-        nodes,
+        nodes: nodes.clone(),
+        order_numbers: GrowingNumbers::of_slot(slot),
         prober: Prober::new(reports, surroundings.clone(), settings.probes_at_once)
             .map_err(RunError::Probes)?,
         lookups: Lookups::new(lookups),
@@ -410,10 +407,23 @@ async fn start(
     );
     // What this start made, a first token among it, is in the state file from the start on.
     copy_is_old.send_modify(|changes| *changes += 1);
-    let messenger = tokio::spawn(messenger.run(journal.clone(), store.clone()));
+    let messenger = tokio::spawn(messenger.run(journal.clone(), store.clone(), nodes.clone()));
     tokio::spawn(certificates::keep_up(certificates.clone(), controller.clone(), certificates_seen));
     follow_database(&store, &controller, &deployer, &journal, &access, &troubles);
-    tokio::spawn(share_tokens(store.clone(), access.clone()));
+    tokio::spawn(note_uses_of_tokens(store.clone(), access.clone()));
+    let pin_key = PinKeyKeeper::new(settings.state_folder.clone(), sealing);
+    let follower = NodeFollower {
+        store: store.clone(),
+        watch: nodes.clone(),
+        controller: controller.clone(),
+        deployer: Arc::clone(&deployer),
+        access: access.clone(),
+        pin_key: pin_key.clone(),
+        journal: journal.clone(),
+        troubles: troubles.clone(),
+        report,
+    };
+    let follower = tokio::spawn(follower.run());
     let drafts = DraftDesk::new(controller.clone(), store.clone(), Arc::clone(&deployer), journal.clone());
     let trials = TrialRunner::new(controller.clone(), journal.clone(), store.clone(), load);
     let app = Arc::new(ApiState {
@@ -433,7 +443,8 @@ async fn start(
         frames: StatusFrames::default(),
         windows: WindowDesk::default(),
         repeats: RepeatedCalls::default(),
-        pin_key: Mutex::default(),
+        pin_key,
+        nodes,
         certificates,
         state_folder: settings.state_folder.clone(),
         troubles: troubles.clone(),
@@ -449,7 +460,7 @@ async fn start(
         memory,
         pins,
         messenger,
-        node,
+        follower,
     })
 }
 
@@ -476,83 +487,20 @@ fn warn_of_exposure(settings: &Settings, troubles: &Troubles) {
     }
 }
 
-/// Writes from time to time when tokens were used, and learns which other nodes have made or revoked.
-async fn share_tokens(store: Store, access: Access) {
+/// Writes from time to time when tokens were used.
+async fn note_uses_of_tokens(store: Store, access: Access) {
     let mut written = Vec::new();
     loop {
-        tokio::time::sleep(TOKENS_SHARED_EVERY).await;
-        // While the database is away nothing is lost: it is tried again.
-        let Ok(recorded) = store.tokens().await else { continue };
-        access.join(&recorded);
+        tokio::time::sleep(TOKENS_NOTED_EVERY).await;
         let tokens = access.tokens();
-        for token in tokens.iter().filter(|token| !written.contains(*token)) {
-            let _ = store.put_token(token).await;
-        }
-        written = tokens;
-    }
-}
-
-/// Refuses to run beside other nodes, as far as the database tells: when it is away, that shows later.
-async fn refuse_beside_others(store: &Store, node: [u8; 16]) -> Result<(), RunError> {
-    match store.other_nodes(node).await {
-        Ok(count @ 1..) => Err(RunError::OtherNode { count, within: merismos_store::GONE_AFTER }),
-        Ok(0) | Err(_) => Ok(()),
-    }
-}
-
-/// Says from time to time that this node is there, and learns how many there are.
-async fn give_signs_of_life(
-    store: Store,
-    id: [u8; 16],
-    nodes: Arc<AtomicU64>,
-    troubles: Troubles,
-    journal: Journal,
-) {
-    for turn in 0_u32.. {
-        if turn > 0 {
-            tokio::time::sleep(DATABASE_ASKED_EVERY).await;
-        }
-        if !turn.is_multiple_of(SIGN_OF_LIFE_AMONG) {
-            note_database(store.ping().await, &troubles, &journal);
-            continue;
-        }
-        let count = store.sign_of_life(id).await;
-        note_database(count.as_ref().map(drop), &troubles, &journal);
-        // While the database is away the last number stands.
-        if let Ok(count) = count {
-            nodes.store(count, Relaxed);
-            if count > 1 {
-                let says = format!(
-                    "{} other nodes use this database, and nodes do not follow each other: a revision or a duty made at one is \
-                     unknown to the others until they start anew",
-                    count - 1
-                );
-                if troubles.set(TroubleKind::OtherNodes, says.clone()) {
-                    journal.here(says, json!({ "nodes": count }));
-                }
-            } else if troubles.clear(TroubleKind::OtherNodes) {
-                journal.here("no other node uses the database any more", json!({}));
+        let mut noted = Vec::new();
+        for token in tokens {
+            // While the database is away nothing is lost: it is tried again.
+            if written.contains(&token) || store.put_token(&token).await.is_ok() {
+                noted.push(token);
             }
         }
-    }
-}
-
-/// Says at once when the database does not answer, and when it does again: the first change should not be what finds it out.
-fn note_database<E: std::fmt::Display>(answer: Result<(), E>, troubles: &Troubles, journal: &Journal) {
-    match answer {
-        Ok(()) => {
-            if troubles.clear(TroubleKind::DatabaseAway) {
-                journal.here("the database answers again", json!({}));
-            }
-        }
-        Err(error) => {
-            let says = format!(
-                "{error}. Traffic, checks and duties go on; nothing else can be changed until it is back"
-            );
-            if troubles.set(TroubleKind::DatabaseAway, says.clone()) {
-                journal.here(says, json!({}));
-            }
-        }
+        written = noted;
     }
 }
 

@@ -7,6 +7,7 @@ use std::time::Duration;
 use clap::{Parser, ValueEnum};
 use ipnet::IpNet;
 use merismos_connector::descriptors::DescriptorBudget;
+use merismos_core::name::Name;
 use merismos_core::units::{Size, Span};
 use merismos_plane::memory::MemoryLimits;
 use merismos_probe::AT_ONCE;
@@ -47,9 +48,9 @@ pub(crate) struct Flags {
     /// With upgrade: how long the service before this one may take to finish its clients' work [default: 1h]
     #[arg(long, value_name = "DURATION", requires = "action")]
     within: Option<Span>,
-    /// Start although another node uses the same database; neither follows the other's revisions and duties
-    #[arg(long)]
-    standalone: bool,
+    /// What this node is called; nodes that share a database each have a name of their own [default: the name of the machine]
+    #[arg(long, env = "MERISMOSD_NODE", value_name = "NAME")]
+    node: Option<Name>,
     /// Threads that carry traffic [default: one for each core]
     #[arg(long, env = "MERISMOSD_WORKERS", value_name = "COUNT", value_parser = clap::value_parser!(u16).range(1..=256))]
     workers: Option<u16>,
@@ -123,6 +124,7 @@ struct SettingsFile {
     api_allow: Option<Vec<IpNet>>,
     database: Option<String>,
     state_folder: Option<PathBuf>,
+    node: Option<Name>,
     workers: Option<u16>,
     grace: Option<Span>,
     waiting_events: Option<u32>,
@@ -148,8 +150,8 @@ pub(crate) struct Settings {
     pub(crate) state_folder: PathBuf,
     /// How long the service that runs may take to finish its clients' work, where this one takes over from it.
     pub(crate) upgrade: Option<Duration>,
-    /// Whether it starts although another node uses the same database.
-    pub(crate) standalone: bool,
+    /// What this node is called.
+    pub(crate) node: Name,
     pub(crate) workers: usize,
     pub(crate) grace: Duration,
     pub(crate) waiting_events: usize,
@@ -178,6 +180,21 @@ pub(crate) enum SettingsError {
     Missing { name: &'static str, flag: &'static str, variable: &'static str },
 }
 
+/// The name of the machine as the name of a node: its first label, with what a name can't have replaced.
+fn machine_name() -> Name {
+    name_of(&rustix::system::uname().nodename().to_string_lossy())
+}
+
+fn name_of(machine: &str) -> Name {
+    let label = machine.split('.').next().unwrap_or_default().to_ascii_lowercase();
+    let fitting = |letter: char| if letter.is_ascii_alphanumeric() { letter } else { '-' };
+    let mut name: String = label.chars().map(fitting).take(60).collect();
+    if !name.starts_with(|first: char| first.is_ascii_lowercase()) {
+        name.insert_str(0, "n-");
+    }
+    name.parse().expect("it begins with a letter and has letters, digits and hyphens alone")
+}
+
 impl Settings {
     /// Joins flags, environment (which clap has read into the flags), file and defaults.
     pub(crate) fn from_flags(flags: Flags) -> Result<Self, SettingsError> {
@@ -197,7 +214,7 @@ impl Settings {
                 variable: "MERISMOSD_STATE_FOLDER",
             })?,
             upgrade: flags.action.map(|Action::Upgrade| flags.within.map_or(USUAL_WITHIN, Span::get)),
-            standalone: flags.standalone,
+            node: flags.node.or(file.node).unwrap_or_else(machine_name),
             workers: workers.max(1),
             grace: flags.grace.or(file.grace).map_or(Duration::from_secs(30), Span::get),
             waiting_events: flags.waiting_events.or(file.waiting_events).unwrap_or(10_000) as usize,
@@ -271,6 +288,15 @@ mod tests {
         let path = folder.path().join("settings.toml");
         std::fs::write(&path, text).unwrap();
         Settings::from_flags(Flags { settings: Some(path), ..flags })
+    }
+
+    #[test]
+    fn a_machine_gives_its_node_a_name() {
+        assert_eq!(name_of("lb1.example.net").as_str(), "lb1");
+        assert_eq!(name_of("North_2").as_str(), "north-2");
+        assert_eq!(name_of("70d0c1").as_str(), "n-70d0c1");
+        assert_eq!(name_of("").as_str(), "n-");
+        assert_eq!(name_of(&"x".repeat(200)).as_str().len(), 60);
     }
 
     #[test]

@@ -22,8 +22,10 @@ pub(crate) enum TroubleKind {
     Database,
     /// The database holds another revision of the number that runs here.
     OtherRevision,
-    /// Other nodes use the same database.
-    OtherNodes,
+    /// A revision that another node made does not run here.
+    Unfollowed,
+    /// What nodes share was sealed with another key than this node's.
+    ForeignSecrets,
     /// Revisions are missing from the database.
     LostRevisions,
     /// A file with a secret was broken at the start.
@@ -52,11 +54,6 @@ impl Troubles {
     pub(crate) fn set(&self, kind: TroubleKind, message: impl Into<String>) -> bool {
         let mut known = self.known.lock().unwrap_or_else(PoisonError::into_inner);
         known.insert(kind, message.into()).is_none()
-    }
-
-    /// Whether something of this kind is wrong.
-    pub(crate) fn has(&self, kind: TroubleKind) -> bool {
-        self.known.lock().unwrap_or_else(PoisonError::into_inner).contains_key(&kind)
     }
 
     /// It is mended. Gives whether it was wrong.

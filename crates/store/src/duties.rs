@@ -27,7 +27,7 @@ impl Store {
     /// # Errors
     /// [`StoreError::Away`] when the database does not answer.
     pub async fn duties(&self) -> Result<Vec<(PoolServer, DutyOrder)>, StoreError> {
-        let query = "SELECT pool, server, CAST(duty AS CHAR) AS duty, reason, who, number, at, deadline, \
+        let query = "SELECT pool, server, CAST(duty AS CHAR) AS duty, reason, who, number, follows, at, deadline, \
                      CAST(pins AS CHAR) AS pins, until_at, window_name FROM duty";
         let rows = self.call(sqlx::query(query).fetch_all(&self.pool)).await?;
         let mut orders = Vec::new();
@@ -44,6 +44,7 @@ impl Store {
                 reason: row.try_get("reason")?,
                 who: row.try_get("who")?,
                 number: row.try_get("number")?,
+                follows: row.try_get("follows")?,
                 at: Wall(row.try_get("at")?),
                 deadline: row.try_get::<Option<i64>, _>("deadline")?.map(Wall),
                 pins: pins.parse().map_err(|error: DrainPinsError| unreadable(error.to_string()))?,
@@ -57,13 +58,13 @@ impl Store {
         Ok(orders)
     }
 
-    /// Keeps an order, unless a newer one for the same server is kept already.
+    /// Keeps an order, unless a newer one for the same server is kept already, and tells the other nodes.
     ///
     /// # Errors
     /// [`StoreError::Away`] when the database does not answer.
     pub async fn put_duty(&self, server: &PoolServer, order: &DutyOrder) -> Result<(), StoreError> {
         self.call(upsert(server, order).execute(&self.pool)).await?;
-        Ok(())
+        self.tell_others().await
     }
 }
 
@@ -71,8 +72,8 @@ impl Store {
 pub(crate) fn upsert<'q>(server: &'q PoolServer, order: &'q DutyOrder) -> Query<'q, MySql, MySqlArguments> {
     // `number` is set last: MariaDB assigns from left to right, and the conditions compare with the old one.
     sqlx::query(
-            "INSERT INTO duty (pool, server, duty, reason, who, at, deadline, pins, until_at, window_name, number) \
-             VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?) \
+            "INSERT INTO duty (pool, server, duty, reason, who, at, deadline, pins, until_at, window_name, follows, number) \
+             VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?) \
              ON DUPLICATE KEY UPDATE \
              duty = IF(VALUES(number) >= number, VALUES(duty), duty), \
              reason = IF(VALUES(number) >= number, VALUES(reason), reason), \
@@ -81,7 +82,8 @@ pub(crate) fn upsert<'q>(server: &'q PoolServer, order: &'q DutyOrder) -> Query<
              deadline = IF(VALUES(number) >= number, VALUES(deadline), deadline), \
              pins = IF(VALUES(number) >= number, VALUES(pins), pins), \
              until_at = IF(VALUES(number) >= number, VALUES(until_at), until_at), \
-             window_name = IF(VALUES(number) >= number, VALUES(window_name), window_name), number = GREATEST(VALUES(number), number)",
+             window_name = IF(VALUES(number) >= number, VALUES(window_name), window_name), \
+             follows = IF(VALUES(number) >= number, VALUES(follows), follows), number = GREATEST(VALUES(number), number)",
         )
         .bind(server.pool.as_str())
         .bind(server.server.as_str())
@@ -93,5 +95,6 @@ pub(crate) fn upsert<'q>(server: &'q PoolServer, order: &'q DutyOrder) -> Query<
         .bind(order.pins.to_string())
         .bind(order.until.map(|until| until.0))
         .bind(order.window.as_ref().map(|window| window.as_str()))
+        .bind(order.follows)
         .bind(order.number)
 }

@@ -12,6 +12,9 @@ use crate::{Store, StoreError};
 pub struct StoredEvent {
     /// Made by the service; grows with time.
     pub id: u64,
+    /// Name of the node that wrote it; empty for one of an older release.
+    #[serde(default)]
+    pub node: String,
     /// When it happened, by the clock of the node.
     #[sqlx(try_from = "Moment")]
     pub at: Wall,
@@ -62,9 +65,10 @@ impl Store {
         if events.is_empty() {
             return Ok(());
         }
-        let mut query = QueryBuilder::new("INSERT INTO event (id, at, kind, subject, says, detail) ");
+        let mut query = QueryBuilder::new("INSERT INTO event (id, node, at, kind, subject, says, detail) ");
         query.push_values(events, |mut row, event| {
             row.push_bind(event.id)
+                .push_bind(&event.node)
                 .push_bind(event.at.0)
                 .push_bind(&event.kind)
                 .push_bind(shortened(&event.subject, LONGEST_SUBJECT))
@@ -77,13 +81,28 @@ impl Store {
         Ok(())
     }
 
+    /// Events that other nodes than this one (`node`) recorded, with numbers above `after`: the first of them, the oldest first, at most `limit`.
+    ///
+    /// # Errors
+    /// [`StoreError::Away`] when the database does not answer.
+    pub async fn events_of_others(
+        &self,
+        node: &str,
+        after: u64,
+        limit: u32,
+    ) -> Result<Vec<StoredEvent>, StoreError> {
+        let query = "SELECT id, node, at, kind, subject, says, CAST(detail AS CHAR) AS detail FROM event \
+                     WHERE id > ? AND node <> ? ORDER BY id LIMIT ?";
+        self.call(sqlx::query_as(query).bind(after).bind(node).bind(limit).fetch_all(&self.pool)).await
+    }
+
     /// The newest events that are wanted, the newest first: at most `limit`.
     ///
     /// # Errors
     /// [`StoreError::Away`] when the database does not answer.
     pub async fn events(&self, wanted: &EventQuery, limit: u32) -> Result<Vec<StoredEvent>, StoreError> {
         let mut query = QueryBuilder::new(
-            "SELECT id, at, kind, subject, says, CAST(detail AS CHAR) AS detail FROM event WHERE id < ",
+            "SELECT id, node, at, kind, subject, says, CAST(detail AS CHAR) AS detail FROM event WHERE id < ",
         );
         query.push_bind(wanted.before.unwrap_or(u64::MAX));
         if !wanted.kinds.is_empty() {

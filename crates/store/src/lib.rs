@@ -20,6 +20,7 @@ pub mod outbox;
 pub mod pin_files;
 pub mod plans;
 mod revisions;
+mod shared_secrets;
 pub mod state_snapshot;
 mod tokens;
 mod trials;
@@ -32,9 +33,10 @@ pub use drafts::StoredDraft;
 pub use error::StoreError;
 pub use events::{EventQuery, StoredEvent};
 pub use issued::IssuedCertificate;
-pub use nodes::GONE_AFTER;
+pub use nodes::{GONE_AFTER, SLOTS, StoredNode};
 pub use notifications::StoredMessage;
 pub use revisions::{Revision, StoredRevisionHead};
+pub use shared_secrets::SharedSecret;
 pub use tokens::Token;
 pub use trials::StoredTrial;
 
@@ -57,6 +59,8 @@ pub struct Store {
     pool: MySqlPool,
     /// When the database did not answer last, and why. Held for a look only.
     away: Arc<Mutex<Option<(Instant, String)>>>,
+    /// The node that writes.
+    node: [u8; 16],
 }
 
 impl Store {
@@ -70,7 +74,13 @@ impl Store {
             .max_connections(MOST_CONNECTIONS)
             .acquire_timeout(ACQUIRE_LIMIT)
             .connect_lazy_with(options);
-        Ok(Self { pool, away: Arc::default() })
+        Ok(Self { pool, away: Arc::default(), node: [0; 16] })
+    }
+
+    /// The same store, as this node writes to it. What one that is not named writes is not told to the other nodes.
+    #[must_use]
+    pub fn of_node(self, node: [u8; 16]) -> Self {
+        Self { node, ..self }
     }
 
     /// Asks the database for nothing but an answer.

@@ -70,7 +70,7 @@ impl Store {
         Ok(plans)
     }
 
-    /// Keeps a plan, unless a newer state of it is kept already.
+    /// Keeps a plan, unless a newer state of it is kept already, and tells the other nodes.
     ///
     /// # Errors
     /// [`StoreError::Away`] when the database does not answer.
@@ -85,6 +85,6 @@ impl Store {
         .bind(plan.number)
         .bind(plan.body.as_ref().map(ToString::to_string));
         self.call(put.execute(&self.pool)).await?;
-        Ok(())
+        self.tell_others().await
     }
 }

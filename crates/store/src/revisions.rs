@@ -130,6 +130,16 @@ impl Store {
         self.call(sqlx::query_as(query).fetch_optional(&self.pool)).await
     }
 
+    /// The number of the newest revision; 0 when there is none.
+    ///
+    /// # Errors
+    /// [`StoreError::Away`] when the database does not answer.
+    pub async fn latest_revision_number(&self) -> Result<u64, StoreError> {
+        let newest: Option<u64> =
+            self.call(sqlx::query_scalar("SELECT MAX(number) FROM revision").fetch_one(&self.pool)).await?;
+        Ok(newest.unwrap_or(0))
+    }
+
     /// One revision.
     ///
     /// # Errors
@@ -155,7 +165,7 @@ impl Store {
         self.call(select.fetch_all(&self.pool)).await
     }
 
-    /// Adds a revision with the orders of servers that join with it: the whole of it or nothing.
+    /// Adds a revision with the orders of servers that join with it, and tells the other nodes: the whole of it or nothing.
     ///
     /// # Errors
     /// [`StoreError::Stale`] when one of that number exists; [`StoreError::Away`] when the database does not answer,
@@ -184,6 +194,9 @@ impl Store {
             for (server, order) in duties {
                 upsert(server, order).execute(&mut *transaction).await?;
             }
+            let tell =
+                sqlx::query("UPDATE node SET changes = changes + 1 WHERE id = ?").bind(self.node.to_vec());
+            tell.execute(&mut *transaction).await?;
             transaction.commit().await
         };
         match self.call(written).await {

@@ -36,7 +36,7 @@ impl Token {
 }
 
 impl Store {
-    /// Keeps a token, joined with what is kept of it already (see [`Token::join`]).
+    /// Keeps a token, joined with what is kept of it already (see [`Token::join`]), and tells the other nodes of one that is new or revoked.
     ///
     /// # Errors
     /// [`StoreError::Away`] when the database does not answer.
@@ -51,8 +51,10 @@ impl Store {
         .bind(token.at.0)
         .bind(token.used.map(|at| at.0))
         .bind(token.revoked.map(|at| at.0));
-        self.call(upsert.execute(&self.pool)).await?;
-        Ok(())
+        // A use alone is no news to anyone.
+        let is_news =
+            self.call(upsert.execute(&self.pool)).await?.rows_affected() == 1 || token.revoked.is_some();
+        if is_news { self.tell_others().await } else { Ok(()) }
     }
 
     /// Every token, also those that were revoked.

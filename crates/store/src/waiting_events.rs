@@ -89,7 +89,15 @@ mod tests {
     fn event(id: u64) -> StoredEvent {
         let (kind, subject) = ("duty".to_owned(), "quay/gull".to_owned());
         let message = format!("the {id}th\nof them");
-        StoredEvent { id, at: Wall(5), kind, subject, message, detail: serde_json::json!({ "id": id }) }
+        StoredEvent {
+            id,
+            node: "north".to_owned(),
+            at: Wall(5),
+            kind,
+            subject,
+            message,
+            detail: serde_json::json!({ "id": id }),
+        }
     }
 
     fn numbers(events: &[StoredEvent]) -> Vec<u64> {

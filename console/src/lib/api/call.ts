@@ -22,6 +22,7 @@ import type {
   Review,
   Roll,
   Limits,
+  Nodes,
   RuleCounts,
   RollPlan,
   RevisionHead,
@@ -107,6 +108,9 @@ export const failBack = (pool: string) => call<{ tier: number }>('POST', `/pools
 export const explain = (frontend: string, facts: Record<string, string>) => call<Explanation>('GET', `/frontends/${frontend}/explain${query(facts)}`)
 /** Limits of clients, with what they let pass and held off. */
 export const limits = () => call<Limits>('GET', '/limits')
+/** The nodes that share the database. */
+export const nodes = () => call<Nodes>('GET', '/nodes')
+export const removeNode = (node: string) => call<unknown>('DELETE', `/nodes/${node}`)
 /** The rules of a frontend, in order, with what they counted. */
 export const ruleCounts = (frontend: string) => call<RuleCounts>('GET', `/frontends/${frontend}/rules`)
 const atServer = (server: string, what: string) => {

@@ -2,7 +2,7 @@
   import { drains } from '../api/call'
   import type { DrainState, DutiesResponse } from '../api/types'
   import { ago } from '../format/format'
-  import { openCount, openWords } from '../format/drain'
+  import { drainWords, openCount, openWords } from '../format/drain'
 
   // How far the servers of an order are, until all of them can be worked on.
   let { done }: { done: DutiesResponse } = $props()
@@ -53,7 +53,7 @@
           <span class="font-semibold">{server}</span>
           {#if draining.safe}<span class="text-success">✓ can be worked on</span>
           {:else if draining.over}<span class="text-warning">its deadline has passed; what was open is being closed</span>
-          {:else}<span>{openWords(draining.open)}</span>{/if}
+          {:else}<span>{drainWords(draining)}</span>{/if}
         </div>
         <progress
           class="progress w-full"

@@ -120,7 +120,10 @@
       </span>
     {/if}
     <span class="ml-auto"
-      >up {ago(status.node.started, status.at)} · {status.node.workers} workers · {clock(status.at)}
+      ><a class="underline" href="/nodes">node {status.node.name}{status.node.nodes > 1 ? `, 1 of ${status.node.nodes}` : ''}</a> · up {ago(
+        status.node.started,
+        status.at,
+      )} · {status.node.workers} workers · {clock(status.at)}
       {zone} · <button class="min-h-6 underline" onclick={() => (legend = true)}>Signs</button></span
     >
   </div>

@@ -18,6 +18,7 @@ const PAGES: Record<string, string> = {
   changes: 'Changes',
   events: 'Events',
   access: 'Access',
+  nodes: 'Nodes',
   'new-service': 'New service',
 }
 

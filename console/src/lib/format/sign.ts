@@ -1,7 +1,7 @@
 // How each state is drawn: a sign, a word and a colour, never the colour alone. See DESIGN.md.
 
 import type { PoolStatus, ServerStatus, Status } from '../api/types'
-import { openWords } from './drain'
+import { drainWords } from './drain'
 import { ago } from './format'
 
 export interface Sign {
@@ -63,7 +63,7 @@ export function standing({ health, eligible, draining, duty }: ServerStatus, at:
   if (draining) {
     const quiet = draining.quiet_since ? `, no work begun for ${ago(draining.quiet_since, at)}` : ''
     const tied = draining.clients_tied && !(draining.ties_end && draining.ties_end <= at)
-    says.push(`${openWords(draining.open)}${quiet}${tied ? '; clients that are tied to it may still come' : ''}`)
+    says.push(`${drainWords(draining)}${quiet}${tied ? '; clients that are tied to it may still come' : ''}`)
     if (duty?.deadline && duty.deadline > at) says.push(`what is open at ${new Date(duty.deadline).toLocaleTimeString('en-GB')} is closed`)
   }
   if (duty?.until && duty.duty !== 'in_service')

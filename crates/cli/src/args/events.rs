@@ -46,6 +46,14 @@ fn kind(word: &str) -> Result<EventKind, String> {
     })
 }
 
+/// How events are printed.
+#[derive(Clone, Copy)]
+struct EventOutput {
+    json: bool,
+    /// Whether each line names its node.
+    with_node: bool,
+}
+
 impl EventsArgs {
     pub(super) async fn run(self, context: &CommandContext) -> Result<ExitStatus, CliError> {
         let client = context.target.client()?;
@@ -53,12 +61,15 @@ impl EventsArgs {
         let stream = if self.follow { Some(client.stream().await?) } else { None };
         let Self { kind: kinds, object, by, since, until, before, limit, .. } = self;
         let filter = EventFilter { before, kinds, object, by, since, until };
-        let newest = look_back(&client, &filter, limit, context.json).await?;
+        // Events of several nodes are distinguished.
+        let several = client.short_status(None).await?.node.nodes > 1;
+        let output = EventOutput { json: context.json, with_node: several };
+        let newest = look_back(&client, &filter, limit, output).await?;
         let Some(mut stream) = stream else { return Ok(ExitStatus::Done) };
         while let Some(message) = stream.next().await {
             match message? {
                 StreamMessage::Event(event) if event.id > newest && filter.wants(&event) => {
-                    show::event(&event, context.json);
+                    show::event(&event, output.json, output.with_node);
                 }
                 StreamMessage::Event(_) | StreamMessage::Status(_) | StreamMessage::Trial(_) => {}
             }
@@ -69,7 +80,12 @@ impl EventsArgs {
 }
 
 /// Prints what happened, the oldest first, page after page; gives the number of the newest.
-async fn look_back(client: &Client, filter: &EventFilter, limit: u32, json: bool) -> Result<u64, CliError> {
+async fn look_back(
+    client: &Client,
+    filter: &EventFilter,
+    limit: u32,
+    output: EventOutput,
+) -> Result<u64, CliError> {
     let (mut filter, mut events, mut complete) = (filter.clone(), Vec::new(), true);
     loop {
         let wanted = (limit - events.len() as u32).min(PAGE);
@@ -83,7 +99,7 @@ async fn look_back(client: &Client, filter: &EventFilter, limit: u32, json: bool
         }
     }
     for event in events.iter().rev() {
-        show::event(event, json);
+        show::event(event, output.json, output.with_node);
     }
     if !complete {
         show::note("the database does not answer: these are only the last events that the service remembers");

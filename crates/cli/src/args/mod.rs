@@ -14,6 +14,7 @@ mod input;
 mod key;
 mod login;
 mod maintenance;
+mod node;
 mod objects;
 mod pin;
 mod revision;
@@ -136,6 +137,9 @@ enum TopCommand {
     Failback(failback::FailbackArgs),
     /// Run a trial: send requests through a frontend, count which servers got them, and judge the distribution
     Trial(trial::TrialArgs),
+    /// Show the nodes that share the database, and forget those that are gone
+    #[command(subcommand)]
+    Node(node::NodeCommand),
     /// Manage tokens of the API
     #[command(subcommand)]
     Token(token::TokenCommand),
@@ -189,6 +193,7 @@ impl CommandLine {
             TopCommand::Window(verb) => verb.run(&context).await,
             TopCommand::Failback(args) => args.run(&context).await,
             TopCommand::Trial(args) => args.run(&context).await,
+            TopCommand::Node(verb) => verb.run(&context).await,
             TopCommand::Token(verb) => verb.run(&context).await,
             TopCommand::Key(args) => args.run(&context),
             TopCommand::Login(args) => args.run(&context).await,

@@ -56,7 +56,7 @@ fn drain_words(draining: Option<DrainingStatus>, deadline: Option<Wall>) -> Stri
     if draining.safe {
         return "nothing is open, and it can be worked on.".to_owned();
     }
-    let open = open_words(draining.open);
+    let open = open_words(draining.open) + &elsewhere_words(&draining);
     let tied = match (draining.clients_tied, draining.ties_end) {
         (true, None) => {
             "; clients that are tied to it come for as long as they like (--within or --pins move ends that)"
@@ -70,6 +70,19 @@ fn drain_words(draining: Option<DrainingStatus>, deadline: Option<Wall>) -> Stri
     let closed =
         deadline.map_or_else(String::new, |at| format!("; what is left at {} is closed", moment(at)));
     format!("{open}{tied}{closed}.")
+}
+
+/// What other nodes are not done with: `; 3 more open from another node`.
+pub(crate) fn elsewhere_words(draining: &DrainingStatus) -> String {
+    let nodes = match draining.nodes_not_done {
+        0 => return String::new(),
+        1 => "another node".to_owned(),
+        many => format!("{many} other nodes"),
+    };
+    match draining.open_elsewhere {
+        0 => format!("; {nodes} may still send to it"),
+        open => format!("; {open} more open from {nodes}"),
+    }
 }
 
 fn counted(parts: [(u64, &str); 3]) -> String {

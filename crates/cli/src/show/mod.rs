@@ -8,6 +8,7 @@ pub(crate) mod duty;
 pub(crate) mod explain;
 pub(crate) mod keys;
 pub(crate) mod limits;
+pub(crate) mod nodes;
 pub(crate) mod notifications;
 pub(crate) mod objects;
 pub(crate) mod pins;
@@ -109,13 +110,15 @@ fn strong(text: &str) -> String {
 }
 
 /// Prints an event: one line, or one JSON object on a line.
-pub(crate) fn event(event: &Event, json: bool) {
+/// Prints an event, a line each; with the name of its node where there are several.
+pub(crate) fn event(event: &Event, json: bool, with_node: bool) {
     if json {
         text(&(serde_json::to_string(event).expect("API types have text keys") + "\n"));
         return;
     }
     let kind = event.kind.word();
-    text(&format!("{}  {kind:8}  {:18}  {}\n", moment(event.at), event.subject, event.message));
+    let node = if with_node { format!("{:10}  ", event.node) } else { String::new() };
+    text(&format!("{}  {node}{kind:8}  {:18}  {}\n", moment(event.at), event.subject, event.message));
 }
 
 /// A bar for work that takes a while; drawn on standard error when that is a terminal.

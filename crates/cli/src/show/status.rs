@@ -33,7 +33,12 @@ pub(crate) fn print(status: &Status, view: StatusView) {
     };
     let records = if status.records.kept { "records kept".to_owned() } else { bad("records are behind") };
     let up = humane(status.at.since(status.node.started));
-    text(&format!("{} {}, up {up} · {by} · {records}\n", strong("Merismos"), status.node.version));
+    let among = match status.node.nodes {
+        0 | 1 => String::new(),
+        many => format!(", 1 of {many} nodes"),
+    };
+    let node = format!("node {}{among}", status.node.name);
+    text(&format!("{} {} on {node}, up {up} · {by} · {records}\n", strong("Merismos"), status.node.version));
     if status.troubles.is_empty() {
         text(&format!("{}\n", good("All is well.")));
     }

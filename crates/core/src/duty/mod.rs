@@ -105,6 +105,10 @@ pub struct DutyOrder {
     /// Its place among all orders: of two for one server the one with the larger number counts, whatever the clocks said.
     #[serde(default)]
     pub number: u64,
+    /// Number of the order that stood when it was given; 0 where none did. An order that follows another one than that which stands was given
+    /// at the same time on another node.
+    #[serde(default)]
+    pub follows: u64,
     /// When it was given.
     #[cfg_attr(feature = "schema", schema(value_type = String))]
     pub at: Wall,
@@ -135,6 +139,7 @@ impl DutyOrder {
             reason: reason.into(),
             who: who.into(),
             number: 0,
+            follows: 0,
             at,
             deadline: None,
             pins: DrainPins::default(),

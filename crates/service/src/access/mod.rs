@@ -18,7 +18,7 @@ use crate::clock::wall;
 
 pub(crate) use guesses::FailedLogins;
 pub(crate) use secrets::{
-    SecretError, first_token, node_id, pin_key, pin_key_times, renew_pin_key, sealing_key,
+    PinSecrets, SecretError, first_token, node_id, pin_key, pin_key_times, renew_pin_key, sealing_key,
 };
 
 /// How many hexadecimal digits a token and a session's secret have: 256 bits.

@@ -67,6 +67,60 @@ pub(crate) fn renew_pin_key(folder: &Path, troubles: &Troubles) -> Result<PinKey
     pin_key(folder, troubles)
 }
 
+/// The secret that pins are signed with and the one before it, as nodes share them.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub(crate) struct PinSecrets {
+    current: [u8; 32],
+    former: Option<[u8; 32]>,
+}
+
+impl PinSecrets {
+    /// As the files hold them.
+    pub(crate) fn read(folder: &Path) -> Result<Self, SecretError> {
+        let read = |name: &str| {
+            let path = folder.join(name);
+            let bytes = std::fs::read(&path).and_then(|bytes| {
+                let wrong = |_| io::Error::new(io::ErrorKind::InvalidData, "it is not 32 bytes long");
+                <[u8; 32]>::try_from(bytes).map_err(wrong)
+            });
+            bytes.map_err(|source| SecretError { path, source })
+        };
+        Ok(Self { current: read(PIN_SECRET)?, former: read(FORMER_PIN_SECRET).ok() })
+    }
+
+    /// Writes them to the files.
+    pub(crate) fn write(&self, folder: &Path) -> Result<(), SecretError> {
+        let put = |name: &str, secret: &[u8; 32]| {
+            let path = folder.join(name);
+            write_whole(&path, secret).map_err(|source| SecretError { path, source })
+        };
+        // The former one first: what is there after a crash in between is the old secret twice.
+        if let Some(former) = &self.former {
+            put(FORMER_PIN_SECRET, former)?;
+        }
+        put(PIN_SECRET, &self.current)
+    }
+
+    /// Whether the current one was drawn when the other's current one was in use.
+    pub(crate) fn follows(&self, other: &Self) -> bool {
+        self.former == Some(other.current)
+    }
+
+    pub(crate) fn to_bytes(&self) -> Vec<u8> {
+        [&self.current[..], self.former.as_ref().map_or(&[], |former| &former[..])].concat()
+    }
+
+    /// `None` when they are not one or two secrets.
+    pub(crate) fn from_bytes(bytes: &[u8]) -> Option<Self> {
+        let (current, rest) = bytes.split_first_chunk::<32>()?;
+        let former = match rest {
+            [] => None,
+            rest => Some(rest.try_into().ok()?),
+        };
+        Some(Self { current: *current, former })
+    }
+}
+
 /// When the secret that pins are signed with was drawn, and the one before it.
 pub(crate) fn pin_key_times(folder: &Path) -> Result<(Wall, Option<Wall>), SecretError> {
     let drawn = |name: &str| {

@@ -21,6 +21,7 @@ use super::auth::CallerName;
 use super::changes::{LONGEST_NOTE, check_note};
 use super::problem::{ApiError, Changing, Finding, JsonBody, Looking, PathParams, QueryParams};
 use crate::controller::{DutyAct, FollowedAct, FollowedOrder};
+use crate::nodes::take_turn;
 
 /// The longest time that a call may wait for what it ordered.
 const LONGEST_WAIT: Duration = Duration::from_secs(600);
@@ -183,6 +184,19 @@ async fn give(
 }
 
 async fn follow(app: Arc<ApiState>, act: DutyAct) -> Result<DutiesResponse, ApiError> {
+    // Of two orders that take servers out on two nodes the later one meets a guard that knows of the first.
+    let turn = match act.request.duty {
+        Duty::InService => None,
+        Duty::Draining | Duty::Withdrawn => take_turn(&app.store, &app.nodes, &app.controller).await,
+    };
+    let done = follow_in_turn(&app, act).await;
+    if let Some(turn) = turn {
+        turn.end().await;
+    }
+    done
+}
+
+async fn follow_in_turn(app: &ApiState, act: DutyAct) -> Result<DutiesResponse, ApiError> {
     let FollowedAct { servers, overridden } = app.controller.act(act).await??;
     let changed = servers.iter().any(|followed| followed.changed);
     let saved = if changed { app.keeper.is_saved().await } else { true };
@@ -227,9 +241,13 @@ async fn reach(app: &ApiState, done: &mut DutiesResponse, wait: Duration) -> Res
         done.servers.iter().filter_map(|response| response.server.parse().ok()).collect();
     loop {
         let states = app.controller.servers(names.clone()).await?;
-        for (response, state) in done.servers.iter_mut().zip(states) {
+        for ((response, name), state) in done.servers.iter_mut().zip(&names).zip(states) {
             // A server that a revision removed meanwhile is out of service for good.
-            response.reached = state.as_ref().is_none_or(|state| is_reached(response.order.duty, state));
+            let order = &response.order;
+            // What drains says so by itself; what is withdrawn may be in use on another node for a moment.
+            let elsewhere = app.nodes.leaving_elsewhere(name, order.number).nodes;
+            let is_left = order.duty != Duty::Withdrawn || elsewhere == 0;
+            response.reached = state.as_ref().is_none_or(|state| is_left && is_reached(order.duty, state));
             response.draining = state.and_then(|state| state.draining);
         }
         if done.servers.iter().all(|response| response.reached) || tokio::time::Instant::now() >= end {

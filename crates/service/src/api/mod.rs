@@ -8,6 +8,7 @@ mod decisions;
 mod drafts;
 mod duties;
 mod health;
+mod nodes;
 mod notifications;
 mod objects;
 mod openapi;
@@ -48,6 +49,7 @@ use crate::controller::Controller;
 use crate::deploy::Deployer;
 use crate::drafts::DraftDesk;
 use crate::journal::Journal;
+use crate::nodes::{NodeWatch, PinKeyKeeper};
 use crate::notifications::NotificationSender;
 use crate::state_file::StateFile;
 use crate::trials::TrialRunner;
@@ -83,8 +85,8 @@ pub(crate) struct ApiState {
     pub(crate) frames: StatusFrames,
     pub(crate) windows: WindowDesk,
     pub(crate) repeats: RepeatedCalls,
-    /// Held while a key of pins is drawn: one at a time.
-    pub(crate) pin_key: tokio::sync::Mutex<()>,
+    pub(crate) pin_key: PinKeyKeeper,
+    pub(crate) nodes: NodeWatch,
     pub(crate) certificates: CertificateKeeper,
     pub(crate) state_folder: PathBuf,
     pub(crate) troubles: Troubles,
@@ -148,6 +150,8 @@ fn router(app: Arc<ApiState>) -> Router {
         .routes(routes!(duties::drains))
         .routes(routes!(pins::list, pins::remove))
         .routes(routes!(pins::key, pins::renew_key))
+        .routes(routes!(nodes::list))
+        .routes(routes!(nodes::remove))
         .routes(routes!(certificates::list))
         .routes(routes!(certificates::handshakes))
         .routes(routes!(certificates::order))

@@ -12,6 +12,7 @@ use super::ApiState;
 use super::auth::CallerName;
 use super::problem::{ApiError, Changing, Finding, Looking, PathParams, QueryParams};
 use crate::access::{self, SecretError};
+use crate::nodes::PinKeyError;
 
 /// Pins of a pool that are kept here: which client is tied to which server, and until when.
 #[utoipa::path(
@@ -74,10 +75,10 @@ pub(super) async fn renew_key(
     State(app): State<Arc<ApiState>>,
     Extension(CallerName(who)): Extension<CallerName>,
 ) -> Result<Json<PinKeyTimes>, ApiError> {
-    let _one_at_a_time = app.pin_key.lock().await;
-    let (folder, troubles) = (app.state_folder.clone(), app.troubles.clone());
-    let drawn = on_disk(move || access::renew_pin_key(&folder, &troubles)).await?;
-    app.controller.sign_pins(drawn).await?;
+    app.pin_key.renew(&app.store, &app.controller, &app.troubles).await.map_err(|error| match error {
+        PinKeyError::Secret(error) => ApiError::from(error),
+        PinKeyError::Stopping(stopping) => stopping.into(),
+    })?;
     let says = format!(
         "a new key that pins are signed with, by {who}; what the last one signed holds until the next"
     );

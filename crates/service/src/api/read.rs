@@ -235,19 +235,19 @@ pub(super) async fn events(
         since,
         until,
     };
-    // What waits in the outbox is younger than all that is recorded, so the two join without a gap.
-    let recent = app.journal.recent(&filter, limit as usize);
     let stored = match app.store.events(&wanted, limit).await {
         Ok(stored) => stored,
         Err(error) => {
             tracing::debug!(%error, "events are read from memory");
-            return Ok(Json(Events { events: recent, complete: false }));
+            let events = app.journal.recent(&filter, true, limit as usize);
+            return Ok(Json(Events { events, complete: false }));
         }
     };
     let mut events: Vec<_> = stored.into_iter().map(journal::from_store).collect();
-    events.extend(recent);
-    events.sort_by_key(|event| std::cmp::Reverse(event.id));
-    events.dedup_by_key(|event| event.id);
+    // What waits in the outbox is younger than all that this node has recorded, so the two join without a gap.
+    events.extend(app.journal.recent(&filter, false, limit as usize));
+    events.sort_by(|one, other| (other.id, &other.node).cmp(&(one.id, &one.node)));
+    events.dedup_by(|one, other| one.id == other.id && one.node == other.node);
     events.truncate(limit as usize);
     Ok(Json(Events { events, complete: true }))
 }

@@ -14,7 +14,7 @@ impl SealingKey {
     }
 
     /// Seals a secret. Only as what it was sealed for can it be opened: `purpose` says what that is.
-    pub(super) fn seal(&self, purpose: &str, plain: &[u8]) -> Vec<u8> {
+    pub(crate) fn seal(&self, purpose: &str, plain: &[u8]) -> Vec<u8> {
         // Drawn, and not counted: nodes share the key. A few thousand secrets do not come near the 2^32 of SP 800-38D, 8.3.
         let nonce = rand::rng().random::<[u8; NONCE_LEN]>();
         let mut sealed = plain.to_vec();
@@ -26,7 +26,7 @@ impl SealingKey {
     }
 
     /// Opens what was sealed; `None` when it was not sealed with this key, or for something else.
-    pub(super) fn open(&self, purpose: &str, sealed: &[u8]) -> Option<Vec<u8>> {
+    pub(crate) fn open(&self, purpose: &str, sealed: &[u8]) -> Option<Vec<u8>> {
         let (nonce, sealed) = sealed.split_first_chunk::<NONCE_LEN>()?;
         let mut sealed = sealed.to_vec();
         let aad = Aad::from(purpose.as_bytes());

@@ -1,6 +1,6 @@
 //! Drains: their deadlines, how far each is, and what is reported when one is over.
 
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 use std::time::{Duration, Instant};
 
 use merismos_api::{DrainProgress, DrainingStatus, EventKind};
@@ -8,6 +8,7 @@ use merismos_core::config::document::{BalancePer, Document, NotifiedChange};
 use merismos_core::duty::{ClientTies, CutWork, DrainWatch, Duty, DutyOrder, is_safe};
 use merismos_core::eligibility::IneligibleReason;
 use merismos_core::name::PoolServer;
+use merismos_core::nodes::{LeavingElsewhere, LeavingServer};
 use merismos_core::pins::identity;
 use merismos_core::routing::{Pool, Server, Snapshot};
 use merismos_core::time::Wall;
@@ -193,7 +194,7 @@ impl ControllerState {
     pub(super) fn watch_drains(&mut self) {
         self.follow_drains();
         let (snapshot, document, now) = (self.publisher.plane.snapshot(), self.document(), wall());
-        let mut reports = Vec::new();
+        let (mut reports, nodes) = (Vec::new(), &self.node.nodes);
         for (name, drain) in &mut self.servers.drains {
             let Some((pool, server)) = server_of(&snapshot, name) else { continue };
             let counts = server.cell.counts();
@@ -211,9 +212,11 @@ impl ControllerState {
             if let Some(order) = order
                 && drain.can_end_early()
                 && is_safe(order, client_ties(&document, pool, server), counts.open, now, false)
+                && nodes.leaving_elsewhere(name, order.number).nodes == 0
             {
                 drain.is_reported = true;
-                reports.push((name.clone(), None));
+                // All nodes see it; one of them writes it down.
+                reports.extend(nodes.leads_or_is_cut_off().then(|| (name.clone(), None)));
             }
         }
         for (server, cut) in reports {
@@ -252,8 +255,41 @@ impl ControllerState {
         self.reports.overdue = overdue;
     }
 
-    /// How far a server is drained; `None` when it does not drain.
+    /// How far a server is drained, on this node and on the others; `None` when it does not drain.
     pub(super) fn draining(
+        &self,
+        pool: &Pool,
+        server: &Server,
+        document: &Document,
+        now: Wall,
+    ) -> Option<DrainingStatus> {
+        let here = self.draining_here(pool, server, document, now)?;
+        let order = self.servers.drain_order(&server.name).map(|order| order.number);
+        Some(order.map_or(here, |order| self.with_elsewhere(here, &server.name, order)))
+    }
+
+    /// Adds what other nodes say of the same order: work can begin when all of them are done with the server.
+    fn with_elsewhere(&self, here: DrainingStatus, server: &PoolServer, order: u64) -> DrainingStatus {
+        let LeavingElsewhere { open, nodes } = self.node.nodes.leaving_elsewhere(server, order);
+        DrainingStatus { open_elsewhere: open, nodes_not_done: nodes, safe: here.safe && nodes == 0, ..here }
+    }
+
+    /// How far servers are on this node that operators took out of service.
+    pub(super) fn leaving_here(&self) -> BTreeMap<PoolServer, LeavingServer> {
+        let (snapshot, document, now) = (self.publisher.plane.snapshot(), self.document(), wall());
+        let away = self.servers.duties.iter().filter(|(_, order)| order.duty != Duty::InService);
+        away.filter_map(|(name, order)| {
+            let (pool, server) = server_of(&snapshot, name)?;
+            let open = server.cell.counts().open.all();
+            let draining = self.draining_here(pool, server, &document, now);
+            let safe = draining.map_or(open == 0, |draining| draining.safe);
+            Some((name.clone(), LeavingServer { order: order.number, open, safe }))
+        })
+        .collect()
+    }
+
+    /// As [`Self::draining`], on this node alone.
+    fn draining_here(
         &self,
         pool: &Pool,
         server: &Server,
@@ -270,6 +306,8 @@ impl ControllerState {
         let over = drain.is_some_and(DrainRecord::is_over);
         Some(DrainingStatus {
             open: counts.open,
+            open_elsewhere: 0,
+            nodes_not_done: 0,
             quiet_since: drain.map(|drain| drain.watch.quiet_since()),
             clients_tied: ties != ClientTies::None,
             pins_left: pins_left(pool, server),
@@ -290,8 +328,10 @@ impl ControllerState {
         away.filter_map(|(name, order)| {
             let (pool, server) = server_of(&snapshot, name)?;
             let open = server.cell.counts().open;
-            let withdrawn = || DrainingStatus {
+            let withdrawn = DrainingStatus {
                 open,
+                open_elsewhere: 0,
+                nodes_not_done: 0,
                 quiet_since: None,
                 clients_tied: false,
                 pins_left: pins_left(pool, server),
@@ -302,10 +342,11 @@ impl ControllerState {
                 estimated_end: None,
                 cut: CutWork::default(),
             };
+            let here = self.draining_here(pool, server, &document, now).unwrap_or(withdrawn);
             Some(DrainProgress {
                 server: name.to_string(),
                 order: order.clone(),
-                draining: self.draining(pool, server, &document, now).unwrap_or_else(withdrawn),
+                draining: self.with_elsewhere(here, name, order.number),
             })
         })
         .collect()

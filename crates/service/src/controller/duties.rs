@@ -87,7 +87,9 @@ impl ControllerState {
                 followed.push(FollowedOrder { server, order, changed: false, in_flight });
                 continue;
             }
-            let order = DutyOrder { number: self.order_numbers.next(), ..order };
+            let follows = standing.map_or(0, |standing| standing.number);
+            let order = DutyOrder { number: self.order_numbers.next(), follows, ..order };
+            self.servers.given_here.insert(server.clone(), order.number);
             self.tell_of_order(&server, &order, many, &refusals);
             self.keep_return(&server, duty, at_once, now);
             self.servers.duties.insert(server.clone(), order.clone());
@@ -187,29 +189,61 @@ impl ControllerState {
         pools.into_iter().filter_map(stock).collect()
     }
 
-    /// Follows those orders that are later than what is known here: given before the database was away, or while this node's
-    /// state file could not be written.
+    /// Follows those orders that are later than what is known here: another node's, or ones from before the database was away or while this
+    /// node's state file could not be written. Of two for one server the one with the larger number holds, whatever the clocks said; of two
+    /// with the same number that which the database holds.
     pub(super) fn adopt_orders(&mut self, orders: Vec<(PoolServer, DutyOrder)>) {
-        let mut touched = BTreeSet::new();
+        let (snapshot, now) = (self.publisher.plane.snapshot(), wall());
+        let (mut touched, mut followed) = (BTreeSet::new(), Vec::new());
         for (server, order) in orders {
             self.order_numbers.not_before(order.number);
-            if self.servers.duties.get(&server).is_none_or(|known| known.number < order.number) {
-                let says = format!("{} by {}: {} (from the database)", order.duty, order.who, order.reason);
-                self.reports.journal.write(
+            let standing = self.servers.duties.get(&server);
+            let is_news = standing.is_none_or(|standing| {
+                standing.number < order.number || (standing.number == order.number && *standing != order)
+            });
+            if !is_news {
+                continue;
+            }
+            let given_here = self.servers.given_here.remove(&server);
+            let crossing = standing.filter(|standing| {
+                given_here == Some(standing.number)
+                    && order.follows != standing.number
+                    && standing.number < order.number
+            });
+            if let Some(standing) = crossing {
+                let says = format!(
+                    "{} by {}: {}, given on another node at the same time, holds; {} by {} on this one does not ({})",
+                    order.duty, order.who, order.reason, standing.duty, standing.who, standing.reason
+                );
+                let detail = json!({ "order": order, "instead_of": standing });
+                self.reports.journal.write(EventKind::Duty, server.to_string(), says, detail);
+            } else {
+                let says = format!("{} by {}: {} (followed)", order.duty, order.who, order.reason);
+                self.reports.journal.note(
                     EventKind::Duty,
                     server.to_string(),
                     says,
                     json!({ "order": order }),
                 );
-                touched.insert(server.pool.clone());
-                self.servers.duties.insert(server, order);
+            }
+            self.keep_return(&server, order.duty, false, now);
+            touched.insert(server.pool.clone());
+            followed.push((server.clone(), order.duty));
+            self.servers.duties.insert(server, order);
+        }
+        if touched.is_empty() {
+            return;
+        }
+        self.publish_pools(&touched);
+        self.follow_drains();
+        for (server, duty) in followed {
+            match duty {
+                Duty::Withdrawn => self.cut(&snapshot, &server),
+                Duty::InService => self.prober.probe_now(&server),
+                Duty::Draining => {}
             }
         }
-        if !touched.is_empty() {
-            self.publish_pools(&touched);
-            self.follow_drains();
-            self.state_file.changed();
-        }
+        self.state_file.changed();
     }
 
     /// Ends the duties of servers that a revision removes: a server of that name that is added later is another one.
@@ -219,6 +253,7 @@ impl ControllerState {
         new: &Document,
         renames: &Renames,
         revision: u64,
+        is_followed: bool,
     ) {
         let has = |document: &Document, server: &PoolServer| {
             document.pools.get(&server.pool).is_some_and(|pool| pool.servers.contains_key(&server.server))
@@ -229,17 +264,27 @@ impl ControllerState {
                 && !has(new, server)
                 && !renames.servers.contains_key(*server)
         };
-        let removed: BTreeMap<PoolServer, Duty> = self
+        let removed: BTreeMap<PoolServer, (Duty, u64)> = self
             .servers
             .duties
             .iter()
             .filter(removed)
-            .map(|(server, order)| (server.clone(), order.duty))
+            .map(|(server, order)| (server.clone(), (order.duty, order.number)))
             .collect();
-        for (server, duty) in removed {
+        for (server, (duty, follows)) in removed {
             let reason = format!("revision {revision} removed the server");
+            if is_followed {
+                // The node that made the revision records it; its order comes after this one.
+                let order = DutyOrder {
+                    number: follows,
+                    ..DutyOrder::new(Duty::InService, reason, "the service", wall())
+                };
+                self.servers.duties.insert(server, order);
+                continue;
+            }
             let order = DutyOrder {
                 number: self.order_numbers.next(),
+                follows,
                 ..DutyOrder::new(Duty::InService, reason, "the service", wall())
             };
             let says = format!("no more {duty}: revision {revision} removed the server");

@@ -154,7 +154,7 @@ impl ControllerState {
         self.discovery.found.insert(id, servers);
         let Some(running) = &self.running else { return };
         let effective = running.checked.with_found(&self.discovery.found);
-        self.settle(effective.document());
+        self.settle(effective.document(), None);
         if let Some(running) = &mut self.running {
             Arc::make_mut(running).effective = effective;
         }

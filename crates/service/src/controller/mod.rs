@@ -44,6 +44,7 @@ use merismos_core::duty::{Duty, DutyOrder};
 use merismos_core::eligibility::ServerStates;
 use merismos_core::health::{HealthState, ServerFeedback};
 use merismos_core::name::{Name, PoolServer};
+use merismos_core::nodes::LeavingServer;
 use merismos_core::pins::PinKey;
 use merismos_core::routing::{Frontend, Snapshot};
 use merismos_core::time::Wall;
@@ -103,12 +104,14 @@ pub(crate) struct RevisionChange {
     pub(crate) bound: Vec<BoundSockets>,
     /// Servers that join with an order.
     pub(crate) joining: BTreeMap<PoolServer, DutyOrder>,
+    /// Whether another node made it, which recorded that already.
+    pub(crate) is_followed: bool,
 }
 
 impl RevisionChange {
     /// A revision whose servers join as they are.
     pub(crate) fn new(revision: Revision, checked: Checked, bound: Vec<BoundSockets>) -> Self {
-        Self { revision, checked, bound, joining: BTreeMap::new() }
+        Self { revision, checked, bound, joining: BTreeMap::new(), is_followed: false }
     }
 }
 
@@ -168,6 +171,15 @@ pub(crate) struct TrialTarget {
     pub(crate) sightings: Observations,
     pub(crate) snapshot: Arc<Snapshot>,
     pub(crate) published: broadcast::Receiver<Arc<Snapshot>>,
+}
+
+/// What other nodes want to know of the servers here.
+#[derive(Debug)]
+pub(crate) struct ServersReport {
+    /// Those that are down.
+    pub(crate) down: Vec<PoolServer>,
+    /// How far those are that operators took out of service.
+    pub(crate) out: BTreeMap<PoolServer, LeavingServer>,
 }
 
 /// A pool that is not there.
@@ -231,6 +243,9 @@ enum ControllerCommand {
         pool: Name,
         query: PinQuery,
         reply: oneshot::Sender<Result<u64, UnknownPool>>,
+    },
+    ServersReport {
+        reply: oneshot::Sender<ServersReport>,
     },
     AdoptOrders {
         orders: Vec<(PoolServer, DutyOrder)>,
@@ -388,6 +403,7 @@ impl ControllerCommand {
             | Self::Status { .. }
             | Self::Servers { .. }
             | Self::Drains { .. }
+            | Self::ServersReport { .. }
             | Self::Pins { .. }
             | Self::WindowGround { .. }
             | Self::Windows { .. }
@@ -427,6 +443,8 @@ pub(crate) struct Controller {
 struct Readiness {
     is_ready: bool,
     at: Instant,
+    /// The revision that runs; 0 before the first.
+    revision: u64,
 }
 
 /// How old an answer about readiness may be: the controller gives a new one each second, unless it hangs.
@@ -445,15 +463,21 @@ impl Controller {
         lookups: mpsc::Receiver<LookupReport>,
     ) -> Self {
         let (commands, received) = mpsc::channel(64);
-        let (ready, readiness) = watch::channel(Readiness { is_ready: false, at: Instant::now() });
+        let (ready, readiness) =
+            watch::channel(Readiness { is_ready: false, at: Instant::now(), revision: 0 });
         tokio::spawn(serve(state, received, reports, lookups, ready));
         Self { commands, readiness }
     }
 
     /// Whether clients can be sent here: a revision runs, each of its frontends listens, and it is not about to stop.
     pub(crate) fn is_ready(&self) -> bool {
-        let Readiness { is_ready, at } = *self.readiness.borrow();
+        let Readiness { is_ready, at, .. } = *self.readiness.borrow();
         is_ready && at.elapsed() < READINESS_LASTS
+    }
+
+    /// The number of the revision that runs; 0 before the first. Never waits.
+    pub(crate) fn running_number(&self) -> u64 {
+        self.readiness.borrow().revision
     }
 
     async fn ask<T>(
@@ -516,6 +540,11 @@ impl Controller {
     /// Every server that operators took out of service.
     pub(crate) async fn drains(&self) -> Result<Vec<DrainProgress>, Stopping> {
         self.ask(|reply| ControllerCommand::Drains { reply }).await
+    }
+
+    /// What other nodes want to know of the servers here.
+    pub(crate) async fn servers_report(&self) -> Result<ServersReport, Stopping> {
+        self.ask(|reply| ControllerCommand::ServersReport { reply }).await
     }
 
     /// Follows those orders that are later than what is known here.
@@ -727,7 +756,8 @@ async fn serve(
     ready: watch::Sender<Readiness>,
 ) {
     let tell_ready = |state: &ControllerState| {
-        let _ = ready.send_replace(Readiness { is_ready: state.is_ready(), at: Instant::now() });
+        let (at, revision) = (Instant::now(), state.running_number());
+        let _ = ready.send_replace(Readiness { is_ready: state.is_ready(), at, revision });
     };
     let mut seconds = tokio::time::interval(SECOND);
     seconds.set_missed_tick_behavior(tokio::time::MissedTickBehavior::Delay);
@@ -811,6 +841,7 @@ fn obey(state: &mut ControllerState, command: ControllerCommand) {
         }
         ControllerCommand::Servers { servers, reply } => drop(reply.send(state.server_statuses(&servers))),
         ControllerCommand::Drains { reply } => drop(reply.send(state.drains())),
+        ControllerCommand::ServersReport { reply } => drop(reply.send(state.servers_report())),
         ControllerCommand::Pins { pool, query, reply } => drop(reply.send(state.pins(&pool, &query))),
         ControllerCommand::RemovePins { pool, query, reply } => {
             drop(reply.send(state.remove_pins(&pool, &query)));

@@ -5,19 +5,20 @@ use merismos_api::EventKind;
 use merismos_core::config::document::Document;
 use merismos_core::config::renames::Renames;
 use merismos_core::duty::{Duty, DutyOrder};
+use merismos_core::time::Wall;
 use serde_json::json;
 
 use super::state::ControllerState;
-use crate::clock::wall;
+use crate::clock::{GrowingNumbers, wall};
 
 impl ControllerState {
-    /// Prepares cells, duties and health for what is to run next.
-    pub(super) fn settle(&mut self, new: &Document) {
+    /// Prepares cells, duties and health for what is to run next; `followed` is when another node made it, where one did.
+    pub(super) fn settle(&mut self, new: &Document, followed: Option<Wall>) {
         let old = self.document();
         let renames = Renames::between(&old, new);
         if !renames.is_empty() {
             self.publisher.cells.rename(&renames);
-            self.move_duties(&renames);
+            self.move_duties(&renames, followed);
             self.servers.rename(&renames);
         }
         self.servers.forget_gone_pools(new);
@@ -25,27 +26,39 @@ impl ControllerState {
     }
 
     /// A withdrawn server that gets another name stays withdrawn, and one in service stays in service, whatever was
-    /// ordered for a server that had the new name once.
-    fn move_duties(&mut self, renames: &Renames) {
+    /// ordered for a server that had the new name once. Where another node made the revision, its orders follow: until they are here this node goes
+    /// by its own, which have no larger numbers.
+    fn move_duties(&mut self, renames: &Renames, followed: Option<Wall>) {
+        let is_followed = followed.is_some();
         let away = |order: &&DutyOrder| order.duty != Duty::InService;
-        let mut moved = Vec::new();
+        let (mut moved, mut told) = (Vec::new(), Vec::new());
         for (from, to) in &renames.servers {
             let own = self.servers.duties.get(from).filter(away).cloned();
-            let stale = self.servers.duties.get(to).filter(away);
-            let ended = |why: String, number: u64| DutyOrder {
+            // An order of the node that made the revision, which was here first, is not stale.
+            let is_of_revision =
+                |order: &&DutyOrder| followed.is_some_and(|at| order.number >= GrowingNumbers::at(at));
+            let standing = self.servers.duties.get(to);
+            if standing.is_some_and(|order| is_of_revision(&order)) {
+                continue;
+            }
+            let stale = standing.filter(away);
+            let next = |standing: Option<&DutyOrder>| {
+                let follows = standing.map_or(0, |order| order.number);
+                let number = if is_followed { follows } else { self.order_numbers.next() };
+                (number, if is_followed { 0 } else { follows })
+            };
+            let ended = |why: String, (number, follows): (u64, u64)| DutyOrder {
                 number,
+                follows,
                 ..DutyOrder::new(Duty::InService, why, "the service", wall())
             };
             if let Some(order) = own {
-                let gone = ended(format!("it is called {to} now"), self.order_numbers.next());
-                let order = DutyOrder { number: self.order_numbers.next(), ..order };
+                let gone = ended(format!("it is called {to} now"), next(Some(&order)));
+                let (number, _) = next(Some(&order));
+                let follows = self.servers.duties.get(to).map_or(0, |order| order.number);
+                let order = DutyOrder { number, follows, ..order };
                 let says = format!("{} goes on, as it is called {to} now", order.duty);
-                self.reports.journal.write(
-                    EventKind::Duty,
-                    from.to_string(),
-                    says,
-                    json!({ "order": order, "to": to }),
-                );
+                told.push((from.clone(), says, json!({ "order": order, "to": to })));
                 moved.push((from.clone(), gone));
                 moved.push((to.clone(), order));
             } else if let Some(stale) = stale {
@@ -53,19 +66,18 @@ impl ControllerState {
                     "in service, as it was when it was called {from}; {} by {} was for a server that was called {to} before",
                     stale.duty, stale.who
                 );
-                let order =
-                    ended(format!("it was in service when it was called {from}"), self.order_numbers.next());
-                self.reports.journal.write(
-                    EventKind::Duty,
-                    to.to_string(),
-                    says,
-                    json!({ "order": order, "from": from }),
-                );
+                let order = ended(format!("it was in service when it was called {from}"), next(Some(stale)));
+                told.push((to.clone(), says, json!({ "order": order, "from": from })));
                 moved.push((to.clone(), order));
             }
         }
+        for (server, says, detail) in told.into_iter().filter(|_| !is_followed) {
+            self.reports.journal.write(EventKind::Duty, server.to_string(), says, detail);
+        }
         for (server, order) in moved {
-            self.reports.journal.outbox().add_duty(server.clone(), order.clone());
+            if !is_followed {
+                self.reports.journal.outbox().add_duty(server.clone(), order.clone());
+            }
             self.servers.duties.insert(server, order);
         }
     }

@@ -264,7 +264,7 @@ impl ControllerState {
 
     /// Goes on with every roll that is under way, as far as what is so allows.
     pub(super) fn keep_rolls(&mut self) {
-        if self.running.is_none() || self.stopping {
+        if self.running.is_none() || self.stopping || !self.node.nodes.leads() {
             return;
         }
         let under_way = self.rolls.rolls.iter().filter(|(_, known)| !known.roll.is_over());

@@ -72,6 +72,8 @@ pub(super) fn health_key(server: &PoolServer, address: SocketAddr) -> String {
 #[derive(Debug, Default)]
 pub(super) struct ServerRecords {
     pub(super) duties: BTreeMap<PoolServer, DutyOrder>,
+    /// Numbers of the orders that were given on this node, the last one for each server.
+    pub(super) given_here: BTreeMap<PoolServer, u64>,
     pub(super) health: BTreeMap<PoolServer, ServerHealth>,
     /// Health from before the start, by [`health_key`]; taken out when its server is begun with.
     pub(super) known_health: BTreeMap<String, KnownHealth>,

@@ -3,7 +3,6 @@
 use std::collections::{BTreeMap, BTreeSet};
 use std::net::SocketAddr;
 use std::sync::Arc;
-use std::sync::atomic::AtomicU64;
 use std::time::{Duration, Instant};
 
 use ipnet::IpNet;
@@ -40,12 +39,13 @@ use super::rates::TrafficTotals;
 use super::rolls::RollBook;
 use super::server_records::{ServerRecords, health_key};
 use super::windows::WindowBook;
-use super::{RevisionChange, RunningView, StatesSnapshot, TrialTarget, UnknownFrontend};
+use super::{RevisionChange, RunningView, ServersReport, StatesSnapshot, TrialTarget, UnknownFrontend};
 use crate::access::FailedLogins;
 use crate::api::ApiUsage;
 use crate::certificates::CertificateKeeper;
 use crate::clock::{GrowingNumbers, wall};
 use crate::journal::Journal;
+use crate::nodes::NodeWatch;
 use crate::notifications::NotificationSender;
 use crate::troubles::Troubles;
 use crate::upgrade::WorkAct;
@@ -73,8 +73,10 @@ pub(super) struct RunningRevision {
 pub(crate) struct ControllerStart {
     pub(crate) plane: Plane,
     pub(crate) messages: NotificationSender,
-    /// How many nodes share the database.
-    pub(crate) nodes: Arc<AtomicU64>,
+    /// The nodes that share the database.
+    pub(crate) nodes: NodeWatch,
+    /// Numbers of events and orders.
+    pub(crate) order_numbers: GrowingNumbers,
     pub(crate) api_usage: Arc<ApiUsage>,
     pub(crate) guesses: FailedLogins,
     pub(crate) troubles: Troubles,
@@ -101,7 +103,7 @@ pub(crate) struct ControllerStart {
 
 /// What this node is and since when, for the status.
 pub(super) struct NodeFacts {
-    pub(super) nodes: Arc<AtomicU64>,
+    pub(super) nodes: NodeWatch,
     pub(super) api_usage: Arc<ApiUsage>,
     pub(super) guesses: FailedLogins,
     pub(super) started: Wall,
@@ -172,7 +174,7 @@ fn unjudged(frontend: &routing::Frontend) -> Option<String> {
 
 impl ControllerState {
     pub(crate) fn new(start: ControllerStart) -> Self {
-        let order_numbers = Arc::new(GrowingNumbers::default());
+        let order_numbers = Arc::new(start.order_numbers);
         order_numbers.not_before(start.duties.values().map(|order| order.number).max().unwrap_or_default());
         let windows = WindowBook::restore(&start.plans);
         let rolls = RollBook::restore(&start.plans);
@@ -212,6 +214,17 @@ impl ControllerState {
     /// What runs, with the servers that lookups found.
     pub(super) fn document(&self) -> Arc<Document> {
         self.running.as_ref().map(|running| running.effective.shared()).unwrap_or_default()
+    }
+
+    /// The revision that runs; 0 before the first.
+    pub(super) fn running_number(&self) -> u64 {
+        self.running.as_ref().map_or(0, |running| running.revision.number)
+    }
+
+    /// What other nodes want to know of the servers here.
+    pub(super) fn servers_report(&self) -> ServersReport {
+        let down = self.servers.health.iter().filter(|(_, health)| health.state == HealthState::Down);
+        ServersReport { down: down.map(|(server, _)| server.clone()).collect(), out: self.leaving_here() }
     }
 
     /// Everything that a change is weighed against.
@@ -257,7 +270,7 @@ impl ControllerState {
     /// Runs a revision: what stays keeps its health and its counts, also under a new name; what is new begins anew.
     /// Gives the moment from which on every worker reads it.
     pub(super) fn run(&mut self, change: RevisionChange) -> Instant {
-        let RevisionChange { revision, checked, bound, joining } = change;
+        let RevisionChange { revision, checked, bound, joining, is_followed } = change;
         let (number, note, author) = (revision.number, revision.note.clone(), revision.author.clone());
         let runs = if revision.at < self.node.started { "runs again after the start" } else { "runs now" };
         let mut says = format!("{runs}, by {author}");
@@ -272,11 +285,11 @@ impl ControllerState {
         if let Some(running) = self.running.clone() {
             let (old, new) = (running.checked.document(), checked.document());
             let renames = Renames::between(old, new);
-            self.end_removed_duties(old, new, &renames, number);
-            self.rename_in_windows(&renames);
+            self.end_removed_duties(old, new, &renames, number, is_followed);
+            self.rename_in_windows(&renames, is_followed);
         }
         let effective = checked.with_found(&self.discovery.found);
-        self.settle(effective.document());
+        self.settle(effective.document(), is_followed.then_some(revision.at));
         // What joins out of service never has a client: its orders stand before the workers know it.
         for (server, order) in joining {
             self.tell_of_order(&server, &order, 1, &[]);
@@ -291,7 +304,12 @@ impl ControllerState {
         self.forget_gone_servers();
         self.plan_windows();
         let detail = json!({ "number": number, "author": author, "note": note, "accepted": accepted });
-        self.reports.journal.write(EventKind::Revision, format!("revision {number}"), says, detail);
+        let subject = format!("revision {number}");
+        if is_followed {
+            self.reports.journal.note(EventKind::Revision, subject, says, detail);
+        } else {
+            self.reports.journal.write(EventKind::Revision, subject, says, detail);
+        }
         self.state_file.changed();
         published
     }

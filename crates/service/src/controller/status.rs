@@ -3,7 +3,6 @@
 use std::collections::HashMap;
 use std::net::{Ipv4Addr, SocketAddr};
 use std::sync::Arc;
-use std::sync::atomic::Ordering::Relaxed;
 use std::time::{Duration, Instant};
 
 use merismos_api::{
@@ -43,7 +42,7 @@ impl ControllerState {
         let (snapshot, document) = (self.publisher.plane.snapshot(), self.document());
         let (at, now) = (wall(), Instant::now());
         let deaf = self.publisher.plane.deaf();
-        let (probed, nodes) = (probes_per_minute(&document), self.node.nodes.load(Relaxed));
+        let (probed, nodes) = (probes_per_minute(&document), self.node.nodes.count());
         let frontends: Vec<FrontendStatus> = document
             .frontends
             .keys()
@@ -69,6 +68,7 @@ impl ControllerState {
             .collect();
         let servers: u64 = pools.iter().map(|pool| pool.size).sum();
         let (records, mut elsewhere) = (self.records(), self.lookup_troubles());
+        elsewhere.extend(self.node.nodes.troubles(self.running_number()));
         elsewhere.extend(self.overdue(at));
         elsewhere.extend(self.late_windows(at));
         elsewhere.extend(self.rolls_in_need());
@@ -106,12 +106,14 @@ impl ControllerState {
         Status {
             at,
             node: Node {
+                name: self.node.nodes.name().to_string(),
                 version: env!("CARGO_PKG_VERSION").to_owned(),
                 started: self.node.started,
                 counted_since: self.node.counted_since,
                 totals_reset: self.totals.reset.as_ref().map(|(at, _)| *at),
                 workers: self.publisher.plane.workers() as u64,
                 nodes,
+                leads: self.node.nodes.leads(),
                 probes,
                 late_probes,
                 client_memory: self.publisher.plane.memory().held(),

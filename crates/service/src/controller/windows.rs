@@ -141,7 +141,7 @@ impl KnownWindow {
         let plan = &self.window.plan;
         let servers = plan.selector().ok().and_then(|selector| selector.select(document).ok());
         let drains_for = plan.drains_for(document, &servers.unwrap_or_default());
-        self.next = plan.schedule.next(now).map(|next| (before(next.start, drains_for), next));
+        self.next = plan.schedule.next(now).map(|next| (next.start.minus(drains_for), next));
     }
 
     fn servers(&self, document: &Document) -> BTreeSet<PoolServer> {
@@ -162,10 +162,6 @@ impl KnownWindow {
             Some(_) => WindowState::Ahead,
         }
     }
-}
-
-fn before(at: Wall, length: Duration) -> Wall {
-    Wall(at.0.saturating_sub(i64::try_from(length.as_millis()).unwrap_or(i64::MAX)))
 }
 
 impl ControllerState {
@@ -282,8 +278,8 @@ impl ControllerState {
         }
     }
 
-    /// Plans name renamed servers by their new names.
-    pub(super) fn rename_in_windows(&mut self, renames: &Renames) {
+    /// Plans name renamed servers by their new names. Where another node made the revision, it keeps them so.
+    pub(super) fn rename_in_windows(&mut self, renames: &Renames, is_followed: bool) {
         let renamed = |server: &mut String| {
             let new = server.parse::<PoolServer>().ok().and_then(|old| renames.servers.get(&old));
             new.map(|new| *server = new.to_string()).is_some()
@@ -291,8 +287,10 @@ impl ControllerState {
         let mut touched = Vec::new();
         for (name, known) in &mut self.windows.windows {
             if known.window.plan.servers.iter_mut().map(renamed).fold(false, |any, this| any | this) {
-                known.number = self.order_numbers.next();
-                touched.push(name.clone());
+                if !is_followed {
+                    known.number = self.order_numbers.next();
+                    touched.push(name.clone());
+                }
             }
         }
         for name in touched {
@@ -332,7 +330,7 @@ impl ControllerState {
 
     /// Opens and closes windows whose time has come. Costs a comparison a window while none has.
     pub(super) fn keep_windows(&mut self) {
-        if self.running.is_none() || self.stopping {
+        if self.running.is_none() || self.stopping || !self.node.nodes.leads_or_is_cut_off() {
             return;
         }
         let now = wall();
@@ -477,7 +475,7 @@ impl ControllerState {
         let health = self.servers.health.get(server).map(|health| health.state).unwrap_or_default();
         let number = self.order_numbers.next();
         let Some(order) = self.servers.duties.get_mut(server) else { return };
-        (order.window, order.number) = (None, number);
+        (order.window, order.follows, order.number) = (None, order.number, number);
         let order = order.clone();
         let says = format!(
             "stays {}: window {name} has ended, and the server is {health}. Return it when it works (`merismos return {server}`)",

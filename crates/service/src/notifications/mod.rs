@@ -1,12 +1,13 @@
 //! Messages to people: changes are gathered by the rules of the document, kept in the database, and delivered.
 //!
-//! One task owns it all. It works while the database is away: what is made then is delivered from memory.
+//! One task owns it all. It works while the database is away: what is made then is delivered from memory. Of several nodes the one that leads delivers;
+//! the others keep what changed for a moment, in case that one has just ended.
 
 mod mail;
 mod webhook;
 mod webhook_client;
 
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::{BTreeMap, BTreeSet, VecDeque};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Duration;
 
@@ -24,9 +25,16 @@ use tokio::time::Instant;
 
 use crate::clock::wall;
 use crate::journal::Journal;
+use crate::nodes::NodeWatch;
 
 /// How many messages are kept in memory: those on their way, and the newest others.
 const KEPT: usize = 500;
+/// How often it is looked whether this node leads.
+const LEADING_LOOKED_AT_EVERY: Duration = Duration::from_secs(1);
+/// For how long a node that does not lead keeps what changed: longer than it takes until another node leads.
+const HELD_FOR: Duration = Duration::from_secs(20);
+/// How far apart two nodes may see one change.
+const SEEN_WITHIN: Duration = Duration::from_secs(15);
 /// How many changes may wait to be gathered.
 const CHANGES: usize = 20_000;
 /// How long one delivery may take.
@@ -194,7 +202,8 @@ fn summary(reports: &[ReportedChange], more: usize) -> String {
     parts.join("; ") + &more
 }
 
-fn shown(message: &StoredMessage) -> SentMessage {
+/// A message as the API shows it.
+pub(crate) fn shown(message: &StoredMessage) -> SentMessage {
     SentMessage {
         name: message.name.clone(),
         via: message.via.clone(),
@@ -237,13 +246,18 @@ struct NotificationTask {
     secrets: Arc<SecretCache>,
     /// Ways on which a message is being delivered: one at a time each.
     busy: BTreeSet<(String, String)>,
+    /// Whether this node delivers.
+    leads: bool,
+    /// What changed while another node delivered.
+    held: VecDeque<ChangeReport>,
 }
 
 impl NotificationReceiver {
     /// Gathers and delivers for ever.
-    pub(crate) async fn run(mut self, journal: Journal, store: Store) {
+    pub(crate) async fn run(mut self, journal: Journal, store: Store, nodes: NodeWatch) {
         let (loaded, mut from_store) = mpsc::channel(1);
-        tokio::spawn(load(store, loaded));
+        let mut looks = tokio::time::interval(LEADING_LOOKED_AT_EVERY);
+        looks.set_missed_tick_behavior(tokio::time::MissedTickBehavior::Delay);
         let mut messenger = NotificationTask {
             start: Instant::now(),
             gatherers: BTreeMap::new(),
@@ -252,6 +266,8 @@ impl NotificationReceiver {
             journal,
             secrets: Arc::clone(&self.secrets),
             busy: BTreeSet::new(),
+            leads: false,
+            held: VecDeque::new(),
         };
         let mut deliveries = JoinSet::new();
         messenger.follow(self.wanted.borrow_and_update().clone());
@@ -260,10 +276,13 @@ impl NotificationReceiver {
             let next = messenger.next_timeout();
             tokio::select! {
                 changed = self.changes.recv() => match changed {
-                    Some(changed) => messenger.on_change(&changed),
+                    Some(changed) => messenger.on_change(changed),
                     None => return,
                 },
                 Ok(()) = self.wanted.changed() => messenger.follow(self.wanted.borrow_and_update().clone()),
+                _ = looks.tick() => if messenger.look_who_leads(&nodes) {
+                    tokio::spawn(load(store.clone(), loaded.clone()));
+                },
                 Some(messages) = from_store.recv() => messenger.add_known(messages),
                 Some(delivered) = deliveries.join_next() => if let Ok((id, outcome)) = delivered {
                     messenger.on_delivered(id, outcome);
@@ -311,7 +330,55 @@ impl NotificationTask {
         self.wanted = wanted;
     }
 
-    fn on_change(&mut self, changed: &ChangeReport) {
+    /// Gives whether this node delivers from now on, and has to know what another one left.
+    fn look_who_leads(&mut self, nodes: &NodeWatch) -> bool {
+        let leads = nodes.leads_or_is_cut_off();
+        let begins = leads && !self.leads;
+        self.leads = leads;
+        if begins && !nodes.leads() {
+            // The database is away, and so is what another one left.
+            self.release();
+        }
+        begins
+    }
+
+    /// Takes up what changed lately and another node did not report.
+    fn release(&mut self) {
+        let now = wall();
+        for held in std::mem::take(&mut self.held) {
+            if now.since(held.report.at) < HELD_FOR && !self.is_reported(&held.report) {
+                self.gather_change(&held);
+            }
+        }
+    }
+
+    /// Whether a message that is known reports a change, as another node saw it.
+    fn is_reported(&self, report: &ReportedChange) -> bool {
+        let (from, to) = (report.at.minus(SEEN_WITHIN), report.at.plus(SEEN_WITHIN));
+        let is_same = |change: &serde_json::Value| {
+            let at = serde_json::from_value::<Wall>(change["at"].clone()).ok();
+            change["subject"] == report.subject.as_str()
+                && change["change"] == report.change.as_str()
+                && at.is_none_or(|at| from <= at && at <= to)
+        };
+        self.kept().values().any(|message| {
+            message.body["changes"].as_array().is_some_and(|changes| changes.iter().any(is_same))
+        })
+    }
+
+    fn on_change(&mut self, changed: ChangeReport) {
+        if self.leads {
+            self.gather_change(&changed);
+            return;
+        }
+        let oldest = wall().minus(HELD_FOR);
+        while self.held.front().is_some_and(|held| held.report.at < oldest) || self.held.len() >= CHANGES {
+            self.held.pop_front();
+        }
+        self.held.push_back(changed);
+    }
+
+    fn gather_change(&mut self, changed: &ChangeReport) {
         let now = self.now();
         for gatherer in self.gatherers.values_mut() {
             gatherer.on_change(changed.change, changed.report.clone(), now);
@@ -326,8 +393,9 @@ impl NotificationTask {
         let kept = self.kept();
         let free =
             kept.values().filter(|message| !self.busy.contains(&(message.name.clone(), message.via.clone())));
+        let tried = free.filter(|_| self.leads);
         let tried =
-            free.filter_map(|message| message.next_try).min().map(|at| Instant::now() + at.since(now));
+            tried.filter_map(|message| message.next_try).min().map(|at| Instant::now() + at.since(now));
         drop(kept);
         gathered.into_iter().chain(tried).min()
     }
@@ -368,11 +436,20 @@ impl NotificationTask {
     fn add_known(&mut self, messages: Vec<StoredMessage>) {
         let mut kept = self.kept();
         for message in messages.into_iter().take(KEPT) {
-            kept.entry(message.id).or_insert(message);
+            // Another node may have tried it since it was known here.
+            let known = kept.get(&message.id);
+            if known.is_none_or(|known| known.tries <= message.tries && known.next_try.is_some()) {
+                kept.insert(message.id, message);
+            }
         }
+        drop(kept);
+        self.release();
     }
 
     fn begin_deliveries(&mut self, deliveries: &mut JoinSet<(u64, Result<(), String>)>) {
+        if !self.leads {
+            return;
+        }
         let now = wall();
         let due: Vec<StoredMessage> = self
             .kept()

@@ -304,52 +304,6 @@ async fn whoever_watches_from_outside_learns_a_word_and_unknown_addresses_are_un
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
-async fn a_second_node_on_one_database_does_not_start_unless_it_is_told_to() {
-    let service = Service::bare(Database::shared(), &["gull"]).await;
-    let second = async |flags: &[&str]| {
-        let folder = tempfile::tempdir().unwrap();
-        let mut command = std::process::Command::new(env!("CARGO_BIN_EXE_merismosd"));
-        command.args(["--api-listen", &merismos_lab::free::free_address().to_string()]).args(flags);
-        command.arg("--state-folder").arg(folder.path().join("state"));
-        command.env("MERISMOSD_DATABASE", service.database.url()).stderr(std::process::Stdio::piped());
-        (command.spawn().unwrap(), folder)
-    };
-    until("the first one is known, and the second one refuses", async || {
-        let (mut child, _folder) = second(&[]).await;
-        let end = std::time::Instant::now() + std::time::Duration::from_secs(3);
-        while child.try_wait().unwrap().is_none() && std::time::Instant::now() < end {
-            tokio::time::sleep(std::time::Duration::from_millis(20)).await;
-        }
-        let _ = child.kill();
-        let ended = child.wait_with_output().unwrap();
-        let says = String::from_utf8_lossy(&ended.stderr).into_owned();
-        says.contains("another node uses this database (1 seen within 30s)") && says.contains("--standalone")
-    })
-    .await;
-    assert_eq!(service.status().await.node.nodes, 1);
-    let (mut child, _folder) = second(&["--standalone"]).await;
-    let says = "1 other nodes use this database, and nodes do not follow each other";
-    until("both say so", async || {
-        service.status().await.troubles.iter().any(|trouble| trouble.starts_with(says))
-    })
-    .await;
-    // What each records is distinguished.
-    until("both are named in what happened", async || {
-        let output = service.merismos(&["events", "--kind", "node", "--json"]);
-        let lines = String::from_utf8_lossy(&output.stdout).into_owned();
-        let events = lines.lines().filter_map(|line| serde_json::from_str::<serde_json::Value>(line).ok());
-        let started = events
-            .filter(|package| package["message"].as_str().is_some_and(|says| says.contains(" started; ")));
-        let nodes: std::collections::BTreeSet<String> =
-            started.map(|event| event["subject"].to_string()).collect();
-        nodes.len() == 2 && nodes.iter().all(|node| node.starts_with("\"node "))
-    })
-    .await;
-    child.kill().unwrap();
-    child.wait().unwrap();
-}
-
-#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn a_call_that_is_sent_again_with_its_key_creates_nothing() {
     let service = Service::bare(Database::shared(), &[]).await;
     let call = async |name: &str, key: &str| {

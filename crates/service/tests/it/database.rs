@@ -6,13 +6,6 @@ use merismos_core::duty::Duty;
 
 use crate::harness::{Database, Instance, Service, until};
 
-fn instance(service: &Service) -> &Instance {
-    match &service.database {
-        Database::Own(instance) => instance,
-        Database::Shared(_) => panic!("this test has an instance of its own"),
-    }
-}
-
 fn duty(duty: Duty) -> DutyRequest {
     DutyRequest::new(duty, "a test")
 }
@@ -24,7 +17,7 @@ async fn traffic_outlives_the_database_and_records_follow() {
     service.all_up().await;
     let client = service.client();
 
-    instance(&service).kill();
+    service.database.instance().kill();
     assert_eq!(service.get().await.unwrap().0, 200, "traffic goes on");
     until("it is a headline before anybody changes anything", async || {
         service
@@ -53,7 +46,7 @@ async fn traffic_outlives_the_database_and_records_follow() {
     let (status, text) = service.get().await.unwrap();
     assert_eq!((status, text.starts_with("tern")), (200, true), "and follows the order: {text}");
 
-    instance(&service).start();
+    service.database.instance().start();
     until("records are kept again", async || {
         let records = service.status().await.records;
         records.kept && records.waiting == 0
@@ -86,9 +79,9 @@ async fn a_database_killed_during_apply_leaves_the_whole_revision_or_nothing() {
         };
         // A little later each round, so that the kill falls before, into and after the commit.
         tokio::time::sleep(std::time::Duration::from_millis(round * 2)).await;
-        instance(&service).kill();
+        service.database.instance().kill();
         let applied = applying.await.unwrap();
-        instance(&service).start();
+        service.database.instance().start();
         until("records are kept again", async || service.status().await.records.kept).await;
         let number = service.status().await.revision.number;
         assert!(number == before || number == before + 1, "revision {number} after {before}");
@@ -115,7 +108,7 @@ async fn a_database_that_hangs_delays_no_probe_and_no_request() {
     let service = Service::bare(Database::Own(Instance::new()), &["gull", "tern"]).await;
     service.apply(&service.document()).await.unwrap();
     service.all_up().await;
-    instance(&service).signal("-STOP");
+    service.database.instance().signal("-STOP");
     let applying = {
         let (client, text) = (service.client(), service.document() + "weight = 9\n");
         tokio::spawn(async move { client.apply(&Service::request(&text)).await })
@@ -127,7 +120,7 @@ async fn a_database_that_hangs_delays_no_probe_and_no_request() {
         assert_eq!(service.get().await.unwrap().0, 200);
     }
     assert!(applying.await.unwrap().is_err(), "the deployment gives up after a while");
-    instance(&service).signal("-CONT");
+    service.database.instance().signal("-CONT");
     until("records are kept again", async || service.status().await.records.kept).await;
 }
 

@@ -5,13 +5,6 @@ use merismos_core::duty::Duty;
 
 use crate::harness::{Database, Instance, Service, until};
 
-fn instance(service: &Service) -> &Instance {
-    match &service.database {
-        Database::Own(instance) => instance,
-        Database::Shared(_) => panic!("this test has an instance of its own"),
-    }
-}
-
 async fn order(service: &Service, duty: Duty) -> bool {
     let request = DutyRequest { anyway: true, ..DutyRequest::new(duty, "a test") };
     service.client().duty(&"quay/gull".parse().unwrap(), &request).await.unwrap().recorded
@@ -62,11 +55,11 @@ async fn a_database_that_answers_and_refuses_does_not_keep_the_service_from_star
             "RENAME TABLE merismos.gone TO merismos.revision",
         ),
     ] {
-        instance(&service).as_root(breaks);
+        service.database.instance().as_root(breaks);
         service.crash_and_restart().await;
         assert_eq!(service.get().await.unwrap().0, 200, "{breaks}");
         assert!(has_trouble(&service, "the database").await, "{breaks}");
-        instance(&service).as_root(mends);
+        service.database.instance().as_root(mends);
         until("it is used again", async || !has_trouble(&service, "the database").await).await;
     }
 }
@@ -127,7 +120,9 @@ async fn an_order_counts_although_the_clock_was_ahead_when_the_one_before_it_was
     service.signal("-KILL");
     service.ended().await;
     // As if the clock had been an hour ahead.
-    instance(&service)
+    service
+        .database
+        .instance()
         .as_root("UPDATE merismos.duty SET at = at + 3600000, number = number + (3600000 << 10)");
     std::fs::remove_file(service.folder.path().join("state/copy.json")).unwrap();
     service.start().await;
@@ -146,14 +141,14 @@ async fn a_database_that_was_set_back_or_holds_another_revision_is_told() {
     }
     service.signal("-KILL");
     service.ended().await;
-    instance(&service).as_root("DELETE FROM merismos.revision WHERE number > 1");
+    service.database.instance().as_root("DELETE FROM merismos.revision WHERE number > 1");
     service.start().await;
     assert_eq!(service.status().await.revision.number, 4, "what ran goes on running");
     until("the lost ones are reported", async || has_trouble(&service, "the database was set back").await)
         .await;
     service.signal("-KILL");
     service.ended().await;
-    instance(&service).as_root(
+    service.database.instance().as_root(
         "UPDATE merismos.revision SET digest = REPEAT('a', 64), author = 'another node' WHERE number = 4",
     );
     service.start().await;

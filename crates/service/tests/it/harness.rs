@@ -31,6 +31,8 @@ pub(crate) enum Database {
     Shared(String),
     /// An instance that the test may kill.
     Own(Instance),
+    /// That of another service, by its URL.
+    Another(String),
 }
 
 impl Database {
@@ -45,8 +47,18 @@ impl Database {
 
     pub(crate) fn url(&self) -> String {
         match self {
-            Self::Shared(url) => url.clone(),
+            Self::Shared(url) | Self::Another(url) => url.clone(),
             Self::Own(instance) => instance.url(),
+        }
+    }
+}
+
+impl Database {
+    /// The instance of its own, where the test made one.
+    pub(crate) fn instance(&self) -> &Instance {
+        match self {
+            Self::Own(instance) => instance,
+            Self::Shared(_) | Self::Another(_) => panic!("this test has no instance of its own"),
         }
     }
 }
@@ -199,6 +211,28 @@ impl Service {
         service
     }
 
+    /// Another node on the database of this one, which shares its store-secret.
+    pub(crate) async fn beside(&self, name: &str, flags: &[&str]) -> Self {
+        let mut node = Self {
+            child: None,
+            folder: tempfile::tempdir().unwrap(),
+            api: free_address(),
+            frontend: self.frontend,
+            database: Database::Another(self.database.url()),
+            stand_ins: Vec::new(),
+            flags: ["--node", name].iter().chain(flags).map(|flag| (*flag).to_owned()).collect(),
+            descriptors: None,
+            clock: None,
+            authorities: None,
+        };
+        let state = node.folder.path().join("state");
+        std::fs::create_dir(&state).unwrap();
+        std::fs::set_permissions(&state, std::os::unix::fs::PermissionsExt::from_mode(0o700)).unwrap();
+        std::fs::copy(self.folder.path().join("state/store-secret"), state.join("store-secret")).unwrap();
+        node.start().await;
+        node
+    }
+
     /// How many descriptors it may have from its next start on.
     pub(crate) fn limit_descriptors(&mut self, limit: u64) {
         self.descriptors = Some(limit);
@@ -266,6 +300,9 @@ impl Service {
         command.args(first);
         if !first.contains(&"--api-listen") {
             command.args(["--api-listen", &self.api.to_string()]);
+        }
+        if !self.flags.iter().any(|flag| flag == "--node") {
+            command.args(["--node", "north"]);
         }
         command
             .args(["--grace", "20s"])

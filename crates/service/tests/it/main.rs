@@ -27,6 +27,7 @@ mod harness;
 mod leaving;
 mod limits;
 mod maintenance;
+mod nodes;
 mod notifications;
 mod objects;
 mod operations;

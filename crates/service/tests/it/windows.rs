@@ -45,13 +45,6 @@ async fn events(service: &Service, subject: &str) -> Vec<Event> {
     events.into_iter().filter(|event| event.subject == subject).collect()
 }
 
-fn instance(service: &Service) -> &Instance {
-    match &service.database {
-        Database::Own(instance) => instance,
-        Database::Shared(_) => unreachable!("the test made its own"),
-    }
-}
-
 async fn state(service: &Service, name: &str) -> WindowState {
     let windows = service.client().windows(&WindowQuery::default()).await.unwrap().windows;
     windows.iter().find(|window| window.name == name).unwrap().state
@@ -250,7 +243,7 @@ async fn windows_are_planned_listed_and_removed_on_the_command_line() {
     assert_eq!(missing.status.code(), Some(2));
     assert!(String::from_utf8(missing.stderr).unwrap().contains("there is no server quay/puffin"));
     // It is there after a crash, also without the database.
-    instance(&service).kill();
+    service.database.instance().kill();
     service.crash_and_restart().await;
     let said = service.merismos(&["window", "list", "--days", "400"]);
     let text = String::from_utf8(said.stdout).unwrap();
@@ -261,7 +254,7 @@ async fn windows_are_planned_listed_and_removed_on_the_command_line() {
     assert!(removed.kind == EventKind::Window && removed.message == "removed by admin", "{removed:?}");
     // The database still has it, and does not bring it back.
     service.crash_and_restart().await;
-    instance(&service).start();
+    service.database.instance().start();
     until("the database is used", async || service.status().await.records.kept).await;
     service.crash_and_restart().await;
     let windows = service.client().windows(&WindowQuery::default()).await.unwrap();

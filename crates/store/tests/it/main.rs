@@ -6,3 +6,4 @@
 mod away;
 mod database;
 mod kept;
+mod nodes;

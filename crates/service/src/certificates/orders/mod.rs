@@ -80,7 +80,7 @@ pub(super) struct OrderView {
 pub(crate) struct OrderMeans {
     pub(crate) store: Store,
     pub(crate) node: [u8; 16],
-    pub(crate) key: SealingKey,
+    pub(crate) key: Arc<SealingKey>,
     pub(crate) challenges: ChallengeTable,
 }
 
@@ -116,7 +116,7 @@ impl OrderDesk {
         Self(Arc::new(OrderDeskState {
             store: means.store,
             node: means.node,
-            key: Arc::new(means.key),
+            key: means.key,
             proofs: Proofs::new(means.challenges),
             secrets,
             folder,

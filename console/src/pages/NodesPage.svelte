@@ -1,0 +1,126 @@
+<script lang="ts">
+  import { useAnswers } from '../lib/api/useAnswer'
+  import Alert from '../lib/components/Alert.svelte'
+  import Card from '../lib/components/Card.svelte'
+  import DataTable from '../lib/components/DataTable.svelte'
+  import Dialog from '../lib/components/Dialog.svelte'
+  import { nodes, removeNode, words } from '../lib/api/call'
+  import type { NodeView, Nodes } from '../lib/api/types'
+  import { ago, length } from '../lib/format/format'
+  import { live } from '../lib/live/live.svelte'
+
+  /** From how far apart on clocks are worth a word. */
+  const CLOCKS_APART_MS = 1000
+
+  let known = $state.raw<Nodes | null>(null)
+  let trouble = $state('')
+  let turn = $state(0)
+  let forgetting = $state<NodeView | null>(null)
+
+  $effect(() => {
+    live.look(null)
+  })
+
+  $effect(() => {
+    void turn
+    void live.changes
+    return useAnswers(
+      nodes(),
+      (answer) => {
+        ;[known, trouble] = [answer, '']
+      },
+      (error) => (trouble = words(error)),
+      () => (turn += 1),
+    )
+  })
+
+  const now = $derived(live.status?.at ?? new Date().toISOString())
+  const isBehind = (node: NodeView) => node.is_alive && node.revision != null && known !== null && node.revision !== known.revision
+  const clock = (node: NodeView) => (node.is_alive && Math.abs(node.clock_ahead_ms ?? 0) >= CLOCKS_APART_MS ? (node.clock_ahead_ms ?? 0) : 0)
+
+  async function forget(node: NodeView) {
+    forgetting = null
+    try {
+      await removeNode(node.id)
+      turn += 1
+    } catch (error) {
+      trouble = words(error)
+    }
+  }
+</script>
+
+<Card>
+  <div class="mb-2 flex flex-wrap items-center gap-x-4 gap-y-2">
+    <h2 class="text-base font-semibold">Nodes</h2>
+    <p class="text-secondary">
+      Services that share one database. What is done at one holds on all within a second; each probes servers for itself, and one does what one has to do:
+      windows, rolls, and messages to people.
+    </p>
+  </div>
+  {#if trouble}<Alert class="mb-3">{trouble}</Alert>{/if}
+  {#if known?.database_away}
+    <Alert class="mb-3">The database does not answer: this is what was known when it did last. Each node goes on for itself.</Alert>
+  {/if}
+  {#if known}
+    <DataTable columns={['node', 'state', 'runs', 'work of one', 'down as seen there', 'since', 'version', 'API', { name: 'what can be done', spoken: true }]}>
+      {#each known.nodes as it (it.id)}
+        <tr data-testid="node">
+          <td class="py-1 pr-4">
+            <span class="font-semibold">{it.name || it.id}</span>
+            <span class="text-secondary">{it.id}</span>
+            {#if it.is_here}<span class="text-secondary">(this one)</span>{/if}
+          </td>
+          <td class="pr-4">
+            {#if it.is_alive}<span class="text-success">●</span> alive{:else}<span class="text-error">✕ gone for {length(it.seen_ms)}</span>{/if}
+          </td>
+          <td class="pr-4">
+            {#if it.revision == null}–{:else if isBehind(it)}<span class="text-warning">▲ revision {it.revision}, not {known.revision}</span
+              >{:else if it.revision === 0}nothing yet{:else}revision {it.revision}{/if}
+          </td>
+          <td class="pr-4">{it.leads ? '● does it' : ''}</td>
+          <td class="pr-4">
+            {#if it.down_in_all > 0}
+              <span class="text-warning">✕ {it.down_in_all}</span>
+              <span class="text-secondary">{it.down.slice(0, 3).join(', ')}{it.down_in_all > 3 ? ' …' : ''}</span>
+            {/if}
+          </td>
+          <td class="pr-4">{it.started ? `${ago(it.started, now)} ago` : '–'}</td>
+          <td class="pr-4">{it.version ?? '–'}</td>
+          <td class="pr-4">{it.api ?? '–'}</td>
+          <td class="text-right">
+            {#if !it.is_alive}<button class="btn btn-xs" onclick={() => (forgetting = it)}>Forget it …</button>{/if}
+          </td>
+        </tr>
+      {/each}
+    </DataTable>
+    <ul class="mt-2">
+      {#each known.nodes as it (it.id)}
+        {#if it.trouble}<li class="text-error">✕ {it.name}: {it.trouble}</li>{/if}
+        {#if clock(it) !== 0}
+          <li class="text-warning">
+            ▲ {it.name}: its clock is {length(Math.abs(clock(it)))}
+            {clock(it) > 0 ? 'ahead of' : 'behind'} that of this node: see to its time service
+          </li>
+        {/if}
+      {/each}
+      {#each known.differences as difference (difference)}<li class="text-warning">▲ {difference}</li>{/each}
+    </ul>
+    {#if known.nodes.length === 1}
+      <p class="mt-2 text-secondary">
+        This node is alone. Another one is a service with the same <code>--database</code>, a <code>--node</code> name of its own, and a copy of the file
+        <code>store-secret</code> in its state folder.
+      </p>
+    {/if}
+  {/if}
+</Card>
+
+{#if forgetting}
+  {@const node = forgetting}
+  <Dialog title={`Forget node ${node.name || node.id}?`} onclose={() => (forgetting = null)}>
+    <p class="mb-3">It is not a headline any more. Should it start again, it is there again.</p>
+    <div class="flex gap-2">
+      <button class="btn btn-error btn-sm" onclick={() => forget(node)}>Forget it</button>
+      <button class="btn btn-sm" onclick={() => (forgetting = null)}>Keep it</button>
+    </div>
+  </Dialog>
+{/if}
