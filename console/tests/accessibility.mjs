@@ -21,6 +21,7 @@ const PAGES = [
   '/changes',
   '/events',
   '/access',
+  '/nodes',
   '/new-service',
   '/no-such-page',
 ]

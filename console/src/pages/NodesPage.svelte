@@ -53,8 +53,8 @@
   <div class="mb-2 flex flex-wrap items-center gap-x-4 gap-y-2">
     <h2 class="text-base font-semibold">Nodes</h2>
     <p class="text-secondary">
-      Services that share one database. What is done at one holds on all within a second; each probes servers for itself, and one does what one has to do:
-      windows, rolls, and messages to people.
+      Services that share one database. What is done at one holds on all within a second; each probes servers for itself. One leads: it does what one node has
+      to do, windows, rolls, and messages to people.
     </p>
   </div>
   {#if trouble}<Alert class="mb-3">{trouble}</Alert>{/if}
@@ -62,7 +62,7 @@
     <Alert class="mb-3">The database does not answer: this is what was known when it did last. Each node goes on for itself.</Alert>
   {/if}
   {#if known}
-    <DataTable columns={['node', 'state', 'runs', 'work of one', 'down as seen there', 'since', 'version', 'API', { name: 'what can be done', spoken: true }]}>
+    <DataTable columns={['node', 'state', 'runs', 'leads', 'down as seen there', 'since', 'version', 'API', { name: 'what can be done', spoken: true }]}>
       {#each known.nodes as it (it.id)}
         <tr data-testid="node">
           <td class="py-1 pr-4">
@@ -77,7 +77,7 @@
             {#if it.revision == null}–{:else if isBehind(it)}<span class="text-warning">▲ revision {it.revision}, not {known.revision}</span
               >{:else if it.revision === 0}nothing yet{:else}revision {it.revision}{/if}
           </td>
-          <td class="pr-4">{it.leads ? '● does it' : ''}</td>
+          <td class="pr-4">{it.leads ? '● leads' : ''}</td>
           <td class="pr-4">
             {#if it.down_in_all > 0}
               <span class="text-warning">✕ {it.down_in_all}</span>

@@ -40,13 +40,15 @@ pub use shared_secrets::SharedSecret;
 pub use tokens::Token;
 pub use trials::StoredTrial;
 
-use sqlx::MySqlPool;
 use sqlx::mysql::{MySqlConnectOptions, MySqlPoolOptions};
+use sqlx::{Connection, MySqlPool};
 
 /// How long getting a connection may take.
 const ACQUIRE_LIMIT: Duration = Duration::from_secs(2);
 /// How long one call may take altogether: it has to cover the handshake with a server that hangs.
 const CALL_LIMIT: Duration = Duration::from_secs(3);
+/// How long it may take to bring the tables to this release's form, with the wait for another service that does.
+const MIGRATION_LIMIT: Duration = Duration::from_secs(30);
 /// For how long a database that did not answer is taken to be away without being asked. Shorter than the outbox waits between two
 /// tries, so that one of them finds out when it is back.
 const STAYS_AWAY: Duration = Duration::from_millis(800);
@@ -100,11 +102,26 @@ impl Store {
         // A database that hangs is found out within a call's time, for a service waits for this at its start.
         self.ping().await?;
         // Creating tables on a slow disk takes longer than a call may.
-        let migrations = sqlx::migrate!();
-        match tokio::time::timeout(CALL_LIMIT * 10, migrations.run(&self.pool)).await {
-            Ok(Ok(())) => Ok(()),
-            Ok(Err(sqlx::migrate::MigrateError::Execute(error))) => Err(error.into()),
-            Ok(Err(error)) => Err(StoreError::Migrate(error)),
+        let mut migrations = sqlx::migrate!();
+        // The lock that comes with it asks for a time without end, which MariaDB takes for none at all.
+        migrations.set_locking(false);
+        let migrating = async {
+            // A connection of the lock's own: whatever happens to this call, the lock ends with it.
+            let mut lock_holder = self.pool.acquire().await?.detach();
+            let lock = sqlx::query_scalar("SELECT GET_LOCK(CONCAT('merismos ', DATABASE()), ?)");
+            let locked: Option<i64> =
+                lock.bind(MIGRATION_LIMIT.as_secs()).fetch_one(&mut lock_holder).await?;
+            if locked != Some(1) {
+                return Err(StoreError::late());
+            }
+            match migrations.run(&self.pool).await {
+                Ok(()) => Ok(lock_holder.close().await?),
+                Err(sqlx::migrate::MigrateError::Execute(error)) => Err(error.into()),
+                Err(error) => Err(StoreError::Migrate(error)),
+            }
+        };
+        match tokio::time::timeout(MIGRATION_LIMIT, migrating).await {
+            Ok(migrated) => migrated,
             Err(_) => Err(StoreError::late()),
         }
     }

@@ -84,6 +84,14 @@ impl Store {
         .bind(name)
         .bind(serde_json::to_string(report).expect("numbers and texts make JSON"));
         self.call(note.execute(&self.pool)).await?;
+        Ok(())
+    }
+
+    /// Forgets nodes that gave no sign of life for a week.
+    ///
+    /// # Errors
+    /// [`StoreError::Away`] when the database does not answer.
+    pub async fn forget_long_gone_nodes(&self) -> Result<(), StoreError> {
         let gone = sqlx::query("DELETE FROM node WHERE seen < NOW(3) - INTERVAL ? DAY").bind(KEPT_DAYS);
         self.call(gone.execute(&self.pool)).await?;
         Ok(())

@@ -21,14 +21,14 @@ pub(crate) fn list(nodes: &Nodes) {
         ));
     }
     let mut all =
-        table(&["node", "identity", "state", "runs", "work of one", "down there", "version", "since", "API"]);
+        table(&["node", "identity", "state", "runs", "leads", "down there", "version", "since", "API"]);
     for node in &nodes.nodes {
         all.add_row([
             Cell::new(if node.is_here { format!("{} (here)", node.name) } else { node.name.clone() }),
             Cell::new(&node.id),
             Cell::new(state(node)),
             Cell::new(runs(node, nodes)),
-            Cell::new(if node.leads { "does it" } else { "" }),
+            Cell::new(if node.leads { "leads" } else { "" }),
             Cell::new(if node.down_in_all == 0 { String::new() } else { node.down_in_all.to_string() }),
             Cell::new(node.version.as_deref().unwrap_or("-")),
             Cell::new(node.started.map_or_else(|| "-".to_owned(), moment)),

@@ -107,7 +107,7 @@ pub struct DutyOrder {
     pub number: u64,
     /// Number of the order that stood when it was given; 0 where none did. An order that follows another one than that which stands was given
     /// at the same time on another node.
-    #[serde(default)]
+    #[serde(default, skip_serializing_if = "follows_none")]
     pub follows: u64,
     /// When it was given.
     #[cfg_attr(feature = "schema", schema(value_type = String))]
@@ -128,6 +128,10 @@ pub struct DutyOrder {
     #[serde(default, skip_serializing_if = "Option::is_none")]
     #[cfg_attr(feature = "schema", schema(value_type = String, nullable = false))]
     pub window: Option<Name>,
+}
+
+fn follows_none(number: &u64) -> bool {
+    *number == 0
 }
 
 impl DutyOrder {

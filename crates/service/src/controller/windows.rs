@@ -286,11 +286,11 @@ impl ControllerState {
         };
         let mut touched = Vec::new();
         for (name, known) in &mut self.windows.windows {
-            if known.window.plan.servers.iter_mut().map(renamed).fold(false, |any, this| any | this) {
-                if !is_followed {
-                    known.number = self.order_numbers.next();
-                    touched.push(name.clone());
-                }
+            let is_touched =
+                known.window.plan.servers.iter_mut().map(renamed).fold(false, |any, this| any | this);
+            if is_touched && !is_followed {
+                known.number = self.order_numbers.next();
+                touched.push(name.clone());
             }
         }
         for name in touched {

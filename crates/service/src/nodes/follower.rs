@@ -19,8 +19,8 @@ use crate::troubles::{TroubleKind, Troubles};
 
 /// How often the database is asked whether another node wrote something.
 const LOOKS_EVERY: Duration = Duration::from_millis(400);
-/// With many nodes each asks less often, so that all of them together ask no more than a hundred times a second.
-const LOOK_SHARE: Duration = Duration::from_millis(10);
+/// With many nodes each asks less often: up to twenty of them ask no more than twenty times a second together.
+const LOOK_SHARE: Duration = Duration::from_millis(50);
 /// No node asks less often than this.
 const LOOKS_AT_LEAST: Duration = Duration::from_secs(1);
 /// How often this node says that it is there: so that two may be lost before it is taken to be gone.
@@ -61,6 +61,10 @@ struct Progress {
     /// Nodes that are known to be gone.
     gone: BTreeSet<[u8; 16]>,
     led: bool,
+    /// The database did not answer when it was asked last.
+    was_away: bool,
+    /// Since when it answers again, where it did not.
+    back: Option<Instant>,
     has_looked: bool,
     /// Number of the newest event of another node that was relayed.
     relayed: u64,
@@ -90,7 +94,10 @@ impl NodeFollower {
         loop {
             match self.turn(&mut progress).await {
                 Ok(Ok(())) => self.note_database(Ok(())),
-                Ok(Err(error)) => self.note_database(Err(error)),
+                Ok(Err(error)) => {
+                    progress.was_away = true;
+                    self.note_database(Err(error));
+                }
                 Err(Stopping) => return,
             }
             let share = LOOK_SHARE * u32::try_from(self.watch.count()).unwrap_or(u32::MAX);
@@ -111,10 +118,16 @@ impl NodeFollower {
             }
             (progress.said, self.report) = (Some(Instant::now()), report);
         }
-        let (nodes, leader) = match self.store.nodes(LEADING).await {
+        let (mut nodes, leader) = match self.store.nodes(LEADING).await {
             Ok(seen) => seen,
             Err(error) => return Ok(Err(error)),
         };
+        if std::mem::take(&mut progress.was_away) {
+            progress.back = Some(Instant::now());
+        }
+        if let Some(back) = progress.back {
+            no_sign_before(&mut nodes, back.elapsed());
+        }
         self.note_nodes(progress, &nodes, running);
         if let Err(error) = self.lead(progress, leader).await {
             return Ok(Err(error));
@@ -152,6 +165,7 @@ impl NodeFollower {
     /// Takes over what the database has and this node does not.
     async fn follow(&mut self) -> Result<Result<(), StoreError>, Stopping> {
         let followed = async {
+            self.store.forget_long_gone_nodes().await?;
             self.access.join(&self.store.tokens().await?);
             let (orders, plans) = (self.store.duties().await?, self.store.plans().await?);
             let newest = self.store.latest_revision_number().await?;
@@ -293,6 +307,39 @@ impl NodeFollower {
     }
 }
 
+/// While the database was away no node could give a sign of life: that is not held against it.
+fn no_sign_before(nodes: &mut [StoredNode], back_for: Duration) {
+    for node in nodes {
+        node.seen = node.seen.min(back_for);
+    }
+}
+
 fn tick(at: Wall) -> Tick {
     Tick(u64::try_from(at.0).unwrap_or(0).saturating_mul(1_000_000))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_node_is_not_gone_because_the_database_was_away() {
+        let seen = |seconds: u64| StoredNode {
+            id: [7; 16],
+            name: "south".to_owned(),
+            changes: 5,
+            seen: Duration::from_secs(seconds),
+            report: None,
+        };
+        let mut nodes = [seen(70), seen(2)];
+        assert!(!nodes[0].is_alive());
+        no_sign_before(&mut nodes, Duration::from_secs(3));
+        assert_eq!(
+            nodes.each_ref().map(|node| (node.seen.as_secs(), node.is_alive())),
+            [(3, true), (2, true)]
+        );
+        let mut nodes = [seen(70)];
+        no_sign_before(&mut nodes, Duration::from_secs(11));
+        assert!(!nodes[0].is_alive(), "it had time to give one since");
+    }
 }

@@ -451,3 +451,46 @@ async fn events_have_a_page_whose_address_says_what_is_asked_for() {
     .await;
     browser.end().await;
 }
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn nodes_are_shown_on_their_page_and_forgotten_when_they_are_gone() {
+    let north = Service::with(&["gull"]).await;
+    let mut south = north.beside("south", &[]).await;
+    let browser = Browser::start().await;
+    browser.log_in(&north).await;
+    browser.go("/").await;
+    until("the top names this node and counts the others", async || {
+        browser.text("header").await.contains("node north, 1 of 2")
+    })
+    .await;
+    browser.click("a[href='/nodes']").await;
+    until("both are there", async || {
+        let page = browser.text("main").await;
+        page.matches("alive").count() == 2 && page.contains("(this one)") && page.contains("● leads")
+    })
+    .await;
+    // An event of the other node comes by itself.
+    let made = south.client().create_token(&"kittiwake".parse().unwrap()).await.unwrap();
+    browser.go("/events").await;
+    until("it is there, with its node", async || {
+        let page = browser.text("main").await;
+        page.contains("token kittiwake") && page.contains("south")
+    })
+    .await;
+    until("the token holds here too", async || {
+        merismos_client::Client::new(&north.url(), &made.token).unwrap().status().await.is_ok()
+    })
+    .await;
+    south.signal("-KILL");
+    south.ended().await;
+    browser.go("/nodes").await;
+    until("it is gone", async || browser.text("main").await.contains("gone for")).await;
+    browser.press("Forget it …").await;
+    browser.press("Forget it").await;
+    until("it is forgotten", async || {
+        let page = browser.text("main").await;
+        page.contains("This node is alone") && !page.contains("gone for")
+    })
+    .await;
+    browser.end().await;
+}

@@ -18,6 +18,13 @@ pub(crate) struct Database {
 
 impl Database {
     pub(crate) async fn new(name: &str) -> Self {
+        let database = Self::empty(name).await;
+        database.store.migrate().await.unwrap();
+        database
+    }
+
+    /// One without tables.
+    pub(crate) async fn empty(name: &str) -> Self {
         let base = std::env::var(SHARED).unwrap_or_else(|_| {
             panic!("{SHARED} is not set: run `make test`, which starts a private MariaDB")
         });
@@ -25,7 +32,6 @@ impl Database {
         execute(&base, &format!("DROP DATABASE IF EXISTS {name}")).await;
         execute(&base, &format!("CREATE DATABASE {name}")).await;
         let store = Store::new(&format!("{base}/{name}")).unwrap();
-        store.migrate().await.unwrap();
         Self { name, base, store }
     }
 
