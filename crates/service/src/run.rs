@@ -179,6 +179,8 @@ async fn serve(
             tracing::info!(grace = ?settings.grace, "stopping: no new work is taken, work in flight may finish");
             parts.journal.here("stops", json!({}));
             parts.controller.begin_to_stop().await;
+            let (nodes, store) = (parts.app.nodes.clone(), parts.store.clone());
+            tokio::spawn(async move { nodes.step_down(&store).await });
             parts.keeper.finish().await;
             parts.pin_keeper.finish().await;
             (settings.grace, Queued::Served, None)

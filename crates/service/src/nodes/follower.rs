@@ -30,7 +30,7 @@ const LOOKS_AT_ALL_EVERY: Duration = Duration::from_secs(30);
 /// How many events of other nodes are relayed with each look.
 const RELAYED_AT_ONCE: u32 = 200;
 /// The work that one node has to do.
-const LEADING: &str = "lead";
+pub(super) const LEADING: &str = "lead";
 /// For how long a node leads without taking the lease anew.
 const LEASE: Duration = Duration::from_secs(6);
 /// How often the node that leads takes the lease anew, and others try to get it when it is free.
@@ -98,7 +98,9 @@ impl NodeFollower {
                     progress.was_away = true;
                     self.note_database(Err(error));
                 }
-                Err(Stopping) => return,
+                // Nothing is followed while the service is about to stop or to be taken over from. It still says that it is there, and a take-over that
+                // fails has it go on.
+                Err(Stopping) => {}
             }
             let share = LOOK_SHARE * u32::try_from(self.watch.count()).unwrap_or(u32::MAX);
             tokio::time::sleep(share.clamp(LOOKS_EVERY, LOOKS_AT_LEAST)).await;
@@ -257,6 +259,9 @@ impl NodeFollower {
 
     /// Sees to it that one node leads.
     async fn lead(&self, progress: &mut Progress, leader: Option<[u8; 16]>) -> Result<(), StoreError> {
+        if self.watch.seen().has_stepped_down {
+            return Ok(());
+        }
         let own = self.watch.own.id;
         let is_due = progress.lease_tried.is_none_or(|last| last.elapsed() >= LEASE_EVERY);
         let mut leader = leader;

@@ -15,7 +15,7 @@ use merismos_core::name::{Name, PoolServer};
 use merismos_core::nodes::{LastingDifferences, LeavingElsewhere, ViewDifference};
 use merismos_core::time::Wall;
 use merismos_core::units::humane;
-use merismos_store::StoredNode;
+use merismos_store::{Store, StoredNode};
 
 pub(crate) use follower::NodeFollower;
 pub(crate) use pin_key::{PinKeyError, PinKeyKeeper};
@@ -65,6 +65,8 @@ struct SeenNodes {
     lease: Option<Instant>,
     /// The database did not answer last.
     is_away: bool,
+    /// This node is about to stop, and leaves the lead to others.
+    has_stepped_down: bool,
     /// Since when each other node runs an older revision than this one.
     behind: Vec<([u8; 16], Instant)>,
     differences: Vec<ViewDifference>,
@@ -95,6 +97,9 @@ impl NodeWatch {
     /// Whether this node does the work that one node has to do. One that knows of no other does; so the database need not be there.
     pub(crate) fn leads(&self) -> bool {
         let seen = self.seen();
+        if seen.has_stepped_down {
+            return false;
+        }
         let is_alone = seen.nodes.iter().all(|node| node.id == self.own.id || !node.is_alive());
         is_alone || seen.lease.is_some_and(|until| Instant::now() < until)
     }
@@ -204,6 +209,17 @@ impl NodeWatch {
                 name: wanted.to_owned(),
                 ids: many.iter().map(|node| short(node.id)).collect(),
             }),
+        }
+    }
+
+    /// Leaves the lead to another node, at once and for good: this one is about to stop.
+    pub(crate) async fn step_down(&self, store: &Store) {
+        {
+            let mut seen = self.seen();
+            (seen.has_stepped_down, seen.lease) = (true, None);
+        }
+        if let Err(error) = store.end_lease(follower::LEADING, self.own.id).await {
+            tracing::debug!(%error, "the lead is free when its lease ends");
         }
     }
 

@@ -420,3 +420,42 @@ async fn a_server_is_drained_when_no_node_has_work_at_it() {
     until("it is written down", async || events(&south, EventKind::Duty).await.iter().any(drained)).await;
     assert_eq!(events(&south, EventKind::Duty).await.iter().filter(|event| drained(event)).count(), 1);
 }
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_node_follows_on_after_upgrades_that_fail_and_that_work_and_leaves_the_lead_when_it_stops() {
+    let (mut north, south) = two(Database::shared(), &["gull", "tern"]).await;
+    let taken = std::net::TcpListener::bind("127.0.0.1:0").unwrap();
+    let failed = north.run_once(&["upgrade", "--api-listen", &taken.local_addr().unwrap().to_string()]);
+    assert!(!failed.status.success());
+    withdraw(&south, "quay/gull", "after the failure").await;
+    until("the first process follows on", async || duty(&north, "gull").await.0 == Duty::Withdrawn).await;
+
+    let _old = north.upgrade().await;
+    let back = DutyRequest { at_once: true, ..DutyRequest::new(Duty::InService, "it works") };
+    south.client().duty(&"quay/gull".parse().unwrap(), &back).await.unwrap();
+    until("the new process follows", async || duty(&north, "gull").await.0 == Duty::InService).await;
+    let nodes = south.client().nodes().await.unwrap().nodes;
+    assert_eq!(nodes.len(), 2, "it is the same node: {nodes:?}");
+
+    until("the north leads", async || leader(&south).await.as_deref() == Some("north")).await;
+    // What it has open keeps it from ending at once; it does not lead meanwhile.
+    north.apply(&north.document()).await.unwrap();
+    let mut slow = std::net::TcpStream::connect(north.frontend).unwrap();
+    std::io::Write::write_all(&mut slow, b"POST / HTTP/1.1\r\nHost: a\r\nContent-Length: 5\r\n\r\nx")
+        .unwrap();
+    until("it is under way", async || {
+        let status = north.status().await;
+        status.pools[0].servers.iter().any(|server| server.in_flight == 1)
+    })
+    .await;
+    north.signal("-TERM");
+    until("the south leads", async || leader(&south).await.as_deref() == Some("south")).await;
+    let nodes = south.client().nodes().await.unwrap().nodes;
+    assert!(
+        nodes.iter().all(|node| node.is_alive) && nodes.len() == 2,
+        "it still says that it is there: {nodes:?}"
+    );
+    drop(slow);
+    north.ended().await;
+    until("it has left", async || south.client().nodes().await.unwrap().nodes.len() == 1).await;
+}
