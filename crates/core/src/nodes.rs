@@ -10,7 +10,7 @@ use crate::time::{Tick, Wall};
 
 /// How many servers that are down a node names.
 pub const NAMED: usize = 200;
-/// For how long nodes have to see a server differently before that is said: until then one of them may just not have noticed yet.
+/// For how long nodes have to see a server differently before it is reported: until then one of them may just not have noticed yet.
 pub const SETTLES_WITHIN: Duration = Duration::from_secs(15);
 
 /// What a node says of itself with each sign of life.
@@ -131,7 +131,7 @@ pub fn differences<'a>(
     differing.collect()
 }
 
-/// Which differences have lasted long enough to be said.
+/// Which differences have lasted long enough to be reported.
 #[derive(Clone, Debug, Default)]
 pub struct LastingDifferences {
     /// Since when each server is seen differently, and whether that was said.

@@ -34,7 +34,7 @@ fn is_page(path: &str) -> bool {
     let parts: Vec<&str> = path.split('/').collect();
     match parts.as_slice() {
         [""]
-        | ["access" | "maintenance" | "new-service" | "changes"]
+        | ["access" | "maintenance" | "new-service" | "changes" | "nodes"]
         | ["changes", "drafts" | "revisions", _] => true,
         [list] => LISTS.contains(list),
         [list, name] => LISTS.contains(list) && !name.is_empty(),

@@ -156,7 +156,7 @@ impl Journal {
         self.stream.receiver_count() > 0
     }
 
-    /// Tells everyone who watches of an event, this node's or another's.
+    /// Sends an event, this node's or another's, to everyone who watches.
     pub(crate) fn relay(&self, event: Event) {
         self.tell(Some(Arc::new(event.clone())), StreamMessage::Event(event));
     }

@@ -58,7 +58,7 @@ impl Store {
         Ok(orders)
     }
 
-    /// Keeps an order, unless a newer one for the same server is kept already, and tells the other nodes.
+    /// Keeps an order, unless a newer one for the same server is kept already, and notifies the other nodes.
     ///
     /// # Errors
     /// [`StoreError::Away`] when the database does not answer.

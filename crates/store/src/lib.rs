@@ -79,7 +79,7 @@ impl Store {
         Ok(Self { pool, away: Arc::default(), node: [0; 16] })
     }
 
-    /// The same store, as this node writes to it. What one that is not named writes is not told to the other nodes.
+    /// The same store, as this node writes to it. Other nodes are not notified of what one without a name writes.
     #[must_use]
     pub fn of_node(self, node: [u8; 16]) -> Self {
         Self { node, ..self }

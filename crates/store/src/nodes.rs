@@ -147,7 +147,7 @@ impl Store {
         Ok(self.call(gone.execute(&self.pool)).await?.rows_affected() > 0)
     }
 
-    /// Tells the other nodes that this one wrote something that they follow: they see it with their next look.
+    /// Notifies the other nodes that this one wrote something that they follow: they see it with their next look.
     ///
     /// # Errors
     /// [`StoreError::Away`] when the database does not answer. Nodes look at everything from time to time, so nothing is lost then.

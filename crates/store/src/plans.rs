@@ -70,7 +70,7 @@ impl Store {
         Ok(plans)
     }
 
-    /// Keeps a plan, unless a newer state of it is kept already, and tells the other nodes.
+    /// Keeps a plan, unless a newer state of it is kept already, and notifies the other nodes.
     ///
     /// # Errors
     /// [`StoreError::Away`] when the database does not answer.

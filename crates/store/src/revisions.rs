@@ -165,7 +165,7 @@ impl Store {
         self.call(select.fetch_all(&self.pool)).await
     }
 
-    /// Adds a revision with the orders of servers that join with it, and tells the other nodes: the whole of it or nothing.
+    /// Adds a revision with the orders of servers that join with it, and notifies the other nodes: the whole of it or nothing.
     ///
     /// # Errors
     /// [`StoreError::Stale`] when one of that number exists; [`StoreError::Away`] when the database does not answer,

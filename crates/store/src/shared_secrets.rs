@@ -24,7 +24,7 @@ impl Store {
         Ok(Some(SharedSecret { number: row.try_get("number")?, sealed: row.try_get("sealed")? }))
     }
 
-    /// Keeps a secret unless one of a larger or the same number is kept already, and tells the other nodes.
+    /// Keeps a secret unless one of a larger or the same number is kept already, and notifies the other nodes.
     ///
     /// # Errors
     /// [`StoreError::Away`] when the database does not answer.

@@ -36,7 +36,7 @@ impl Token {
 }
 
 impl Store {
-    /// Keeps a token, joined with what is kept of it already (see [`Token::join`]), and tells the other nodes of one that is new or revoked.
+    /// Keeps a token, joined with what is kept of it already (see [`Token::join`]), and notifies the other nodes of one that is new or revoked.
     ///
     /// # Errors
     /// [`StoreError::Away`] when the database does not answer.

@@ -31,7 +31,7 @@ impl ControllerState {
     fn move_duties(&mut self, renames: &Renames, followed: Option<Wall>) {
         let is_followed = followed.is_some();
         let away = |order: &&DutyOrder| order.duty != Duty::InService;
-        let (mut moved, mut told) = (Vec::new(), Vec::new());
+        let (mut moved, mut events) = (Vec::new(), Vec::new());
         for (from, to) in &renames.servers {
             let own = self.servers.duties.get(from).filter(away).cloned();
             // An order of the node that made the revision, which was here first, is not stale.
@@ -58,7 +58,7 @@ impl ControllerState {
                 let follows = self.servers.duties.get(to).map_or(0, |order| order.number);
                 let order = DutyOrder { number, follows, ..order };
                 let says = format!("{} goes on, as it is called {to} now", order.duty);
-                told.push((from.clone(), says, json!({ "order": order, "to": to })));
+                events.push((from.clone(), says, json!({ "order": order, "to": to })));
                 moved.push((from.clone(), gone));
                 moved.push((to.clone(), order));
             } else if let Some(stale) = stale {
@@ -67,11 +67,11 @@ impl ControllerState {
                     stale.duty, stale.who
                 );
                 let order = ended(format!("it was in service when it was called {from}"), next(Some(stale)));
-                told.push((to.clone(), says, json!({ "order": order, "from": from })));
+                events.push((to.clone(), says, json!({ "order": order, "from": from })));
                 moved.push((to.clone(), order));
             }
         }
-        for (server, says, detail) in told.into_iter().filter(|_| !is_followed) {
+        for (server, says, detail) in events.into_iter().filter(|_| !is_followed) {
             self.reports.journal.write(EventKind::Duty, server.to_string(), says, detail);
         }
         for (server, order) in moved {

@@ -10,9 +10,9 @@ use crate::controller::Controller;
 /// The work that only one node may do at a time.
 const WORK: &str = "order";
 /// For how long an order has its turn, should its node end in the middle.
-const LASTS: Duration = Duration::from_secs(2);
-/// How long an order waits for its turn. It may be urgent: after that it is given without.
-const WAITS: Duration = Duration::from_millis(600);
+const LASTS: Duration = Duration::from_secs(3);
+/// How long an order waits for its turn, where the database answered when it was asked last. It may be urgent: after that it is given without.
+const WAITS: Duration = Duration::from_secs(2);
 const TRIED_EVERY: Duration = Duration::from_millis(20);
 
 /// A turn among the nodes, until it is given back.
@@ -34,7 +34,7 @@ impl NodeTurn {
 /// Takes the turn and learns what other nodes ordered. Gives nothing when there is no other node, when the database does not answer, or when it takes
 /// too long: then the guard goes by what is known here.
 pub(crate) async fn take_turn(store: &Store, watch: &NodeWatch, controller: &Controller) -> Option<NodeTurn> {
-    if watch.count() < 2 {
+    if watch.count() < 2 || watch.seen().is_away {
         return None;
     }
     let node = watch.own.id;

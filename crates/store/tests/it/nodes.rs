@@ -1,4 +1,4 @@
-//! Nodes that share the database: who is there, and what is told to the others.
+//! Nodes that share the database: who is there, and what the others are notified of.
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::time::Duration;
