@@ -483,7 +483,7 @@ async fn nodes_are_shown_on_their_page_and_forgotten_when_they_are_gone() {
     .await;
     south.signal("-KILL");
     south.ended().await;
-    browser.go("/nodes").await;
+    browser.click("a[href='/nodes']").await;
     until("it is gone", async || browser.text("main").await.contains("gone for")).await;
     browser.press("Forget it …").await;
     browser.press("Forget it").await;
