@@ -244,7 +244,7 @@ async fn reach(app: &ApiState, done: &mut DutiesResponse, wait: Duration) -> Res
         for ((response, name), state) in done.servers.iter_mut().zip(&names).zip(states) {
             // A server that a revision removed meanwhile is out of service for good.
             let order = &response.order;
-            // What drains says so by itself; what is withdrawn may be in use on another node for a moment.
+            // The state of a drain includes the other nodes; a withdrawn server may be in use on one of them for a moment.
             let elsewhere = app.nodes.leaving_elsewhere(name, order.number).nodes;
             let is_left = order.duty != Duty::Withdrawn || elsewhere == 0;
             response.reached = state.as_ref().is_none_or(|state| is_left && is_reached(order.duty, state));

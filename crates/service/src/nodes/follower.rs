@@ -112,7 +112,7 @@ impl NodeFollower {
         let is_due = |last: Option<Instant>, every: Duration| last.is_none_or(|last| last.elapsed() >= every);
         let ServersReport { down, out } = self.controller.servers_report().await?;
         let report = NodeReport { at: wall(), revision: running, out, ..self.report.clone() }.with_down(down);
-        // What others wait for is said at once.
+        // Other nodes wait for some of it, so it is reported at once.
         let is_news = NodeReport { at: report.at, ..self.report.clone() } != report;
         if is_due(progress.said, SIGN_EVERY) || is_news {
             if let Err(error) = self.store.sign_of_life(self.watch.name().as_str(), &report).await {

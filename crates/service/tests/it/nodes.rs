@@ -63,7 +63,7 @@ async fn what_is_done_at_one_node_holds_on_the_other() {
     south.apply(&heavier).await.unwrap();
     until("the north runs it", async || north.status().await.revision.number == 2).await;
     assert_eq!(north.status().await.revision.author, "admin-2", "the south's first token has another name");
-    // One is based on what ran before: whoever was slower looks again.
+    // A change that is based on the revision before is refused.
     let mut late = Service::request(&document(&north));
     late.going.based_on = Some(1);
     let refused = north.client().apply(&late).await.unwrap_err();
@@ -210,7 +210,7 @@ async fn windows_and_messages_are_the_work_of_one_node() {
     }
     until("one leads", async || leader(&north).await.is_some() && leader(&south).await.is_some()).await;
 
-    // Both see the server go down, and one says so.
+    // Both see the server go down, and one of them sends the message.
     north.stand_ins[0].set(Fault::Refuse).await;
     for node in [&north, &south] {
         until("it is down", async || node.server("gull").await.health.state.to_string() == "down").await;
