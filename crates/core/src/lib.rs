@@ -13,6 +13,7 @@
 //! [`runtime`] — the state that outlives a snapshot, with [`wait_queue`], the line before a full pool;
 //! [`pins`] — what ties a client to its server, and [`cookie`], how `Cookie` fields are read;
 //! [`nodes`] — what nodes that share a database say of themselves, and where they see servers differently;
+//! [`vrrp`] — which of them holds an address that moves;
 //! [`notifications`] — which changes are reported to people;
 //! [`rules`] — conditions on requests, and the first of a frontend's rules that one meets;
 //! [`routing`] — the immutable snapshot that traffic reads, and the decision;
@@ -42,6 +43,7 @@ pub mod text;
 pub mod tiers;
 pub mod time;
 pub mod units;
+pub mod vrrp;
 pub mod wait_queue;
 pub mod websocket;
 pub mod window;
