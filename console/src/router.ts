@@ -37,6 +37,8 @@ export const { navigate, route, isActive } = createRouter({
   '/limits/:name': ObjectPage,
   '/examples': ListPage,
   '/examples/:name': ObjectPage,
+  '/addresses': ListPage,
+  '/addresses/:name': ObjectPage,
   '/authorities': ListPage,
   '/authorities/:name': ObjectPage,
   '/certificates': ListPage,

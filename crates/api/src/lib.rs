@@ -3,6 +3,7 @@
 //! Times are RFC 3339 texts in UTC, shares are numbers from 0 to 1, and names are as in the document.
 #![forbid(unsafe_code)]
 
+mod address;
 mod certificate;
 mod change;
 mod decision;
@@ -23,6 +24,10 @@ mod token;
 mod trial;
 mod window;
 
+pub use address::{
+    AddressCounts, AddressDetail, AddressNode, AddressOrderRequest, AddressOrderView, AddressStatus,
+    AddressVerb, Addresses, AdvertisementView, NodeOrderRequest, NodeVerb,
+};
 pub use certificate::{
     CertificateOrder, CertificateView, Certificates, ChainLink, HandshakeQuery, HandshakeView, Handshakes,
 };

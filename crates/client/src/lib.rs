@@ -7,14 +7,15 @@ mod stream;
 use std::time::Duration;
 
 use merismos_api::{
-    ApplyOptions, ApplyRequest, Between, CertificateOrder, CertificateView, Certificates, ChangeRequest,
-    Decision, Diagnosis, Draft, DraftEdits, DraftReview, Drafts, Drains, DutiesRequest, DutiesResponse,
-    DutyRequest, DutyResponse, EventFilter, Events, ExplainResponse, FailbackResponse, FrontendDiagnosis,
-    HandshakeQuery, Handshakes, Hosts, Limits, MadeToken, NewDraft, NewToken, NodeRemoved, Nodes, ObjectView,
-    Objects, PinKeyTimes, PinQuery, Pins, PinsRemoved, Probes, ProblemDocument, RevertRequest, Review,
-    RevisionResponse, Revisions, RollOrderRequest, RollRequest, RollView, Rolls, RuleCounts, SentMessages,
-    ServerStatus, Status, TokenResponse, Tokens, TotalsReset, Trial, TrialRequest, Trials, TryRequest,
-    TryResponse, WindowQuery, WindowResponse, Windows, WorkReport,
+    AddressDetail, AddressOrderRequest, Addresses, ApplyOptions, ApplyRequest, Between, CertificateOrder,
+    CertificateView, Certificates, ChangeRequest, Decision, Diagnosis, Draft, DraftEdits, DraftReview,
+    Drafts, Drains, DutiesRequest, DutiesResponse, DutyRequest, DutyResponse, EventFilter, Events,
+    ExplainResponse, FailbackResponse, FrontendDiagnosis, HandshakeQuery, Handshakes, Hosts, Limits,
+    MadeToken, NewDraft, NewToken, NodeOrderRequest, NodeRemoved, Nodes, ObjectView, Objects, PinKeyTimes,
+    PinQuery, Pins, PinsRemoved, Probes, ProblemDocument, RevertRequest, Review, RevisionResponse, Revisions,
+    RollOrderRequest, RollRequest, RollView, Rolls, RuleCounts, SentMessages, ServerStatus, Status,
+    TokenResponse, Tokens, TotalsReset, Trial, TrialRequest, Trials, TryRequest, TryResponse, WindowQuery,
+    WindowResponse, Windows, WorkReport,
 };
 use merismos_core::config::object::ObjectKind;
 use merismos_core::config::{DocumentFormat, ObjectPath};
@@ -593,6 +594,46 @@ impl Client {
     /// [`ClientError`].
     pub async fn nodes(&self) -> Result<Nodes, ClientError> {
         self.call(self.request(Method::GET, "/nodes")).await
+    }
+
+    /// Every object of addresses that move between nodes, and who holds it.
+    ///
+    /// # Errors
+    /// [`ClientError`].
+    pub async fn addresses(&self) -> Result<Addresses, ClientError> {
+        self.call(self.request(Method::GET, "/addresses")).await
+    }
+
+    /// One object of addresses, with the advertisements that the node sent and heard.
+    ///
+    /// # Errors
+    /// [`ClientError`].
+    pub async fn address(&self, name: &Name) -> Result<AddressDetail, ClientError> {
+        self.call(self.request(Method::GET, &format!("/addresses/{name}"))).await
+    }
+
+    /// Moves addresses to a node, holds them, or ends an order.
+    ///
+    /// # Errors
+    /// [`ClientError`].
+    pub async fn order_address(
+        &self,
+        name: &Name,
+        request: &AddressOrderRequest,
+    ) -> Result<AddressDetail, ClientError> {
+        self.call(self.request(Method::POST, &format!("/addresses/{name}/order")).json(request)).await
+    }
+
+    /// Drains a node of its addresses, or lets it take part again.
+    ///
+    /// # Errors
+    /// [`ClientError`].
+    pub async fn order_node(
+        &self,
+        node: &Name,
+        request: &NodeOrderRequest,
+    ) -> Result<Addresses, ClientError> {
+        self.call(self.request(Method::POST, &format!("/nodes/{node}/order")).json(request)).await
     }
 
     /// Forgets a node that is gone, by its name or the first digits of its identity.

@@ -5,8 +5,9 @@ use std::time::Duration;
 
 use serde::{Deserialize, Serialize};
 
-use crate::name::PoolServer;
+use crate::name::{Name, PoolServer};
 use crate::time::{Tick, Wall};
+use crate::vrrp::AddressReport;
 
 /// How many servers that are down a node names.
 pub const NAMED: usize = 200;
@@ -40,6 +41,9 @@ pub struct NodeReport {
     /// How far servers are that operators took out of service, by `pool/server`.
     #[serde(default)]
     pub out: BTreeMap<PoolServer, LeavingServer>,
+    /// Where it stands with the addresses that move, by the names of their objects.
+    #[serde(default)]
+    pub addresses: BTreeMap<Name, AddressReport>,
 }
 
 /// How far a node is with a server that is on its way out of service.
@@ -198,6 +202,7 @@ mod tests {
             down: Vec::new(),
             down_in_all: 0,
             out: BTreeMap::new(),
+            addresses: BTreeMap::new(),
         }
         .with_down(down.iter().map(|name| server(name)).collect())
     }

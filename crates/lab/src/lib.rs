@@ -7,6 +7,7 @@ pub mod datagrams;
 pub mod free;
 pub mod health_server;
 mod inbox;
+pub mod network;
 pub mod relay;
 pub mod scripted;
 pub mod stand_in;

@@ -141,23 +141,30 @@ pub(crate) fn complete(
     workers: usize,
 ) -> Result<BoundSockets, BindError> {
     while sockets.len() < workers {
-        sockets.push(socket(endpoint, true).map_err(|error| BindError::new(endpoint, error))?);
+        // Those that were handed over are bound: this machine may not have the address at this moment.
+        sockets.push(socket(endpoint, true, true).map_err(|error| BindError::new(endpoint, error))?);
     }
     Ok(BoundSockets { endpoint, sockets })
 }
 
-/// Binds an address once for each worker; `ours` when sockets of this service may be in the way.
-pub(crate) fn bind(endpoint: Endpoint, workers: usize, ours: bool) -> Result<BoundSockets, BindError> {
+/// Binds an address once for each worker; `ours` when sockets of this service may be in the way, `is_moving` when this machine need not have the
+/// address now.
+pub(crate) fn bind(
+    endpoint: Endpoint,
+    workers: usize,
+    ours: bool,
+    is_moving: bool,
+) -> Result<BoundSockets, BindError> {
     // SO_REUSEPORT lets several of our sockets share the port, but also those of another service that uses it
     // too; one try without it tells whether anybody is there.
     if !ours {
-        drop(socket(endpoint, false).map_err(|error| BindError::new(endpoint, error))?);
+        drop(socket(endpoint, false, is_moving).map_err(|error| BindError::new(endpoint, error))?);
     }
-    let sockets: Result<Vec<_>, _> = (0..workers).map(|_| socket(endpoint, true)).collect();
+    let sockets: Result<Vec<_>, _> = (0..workers).map(|_| socket(endpoint, true, is_moving)).collect();
     Ok(BoundSockets { endpoint, sockets: sockets.map_err(|error| BindError::new(endpoint, error))? })
 }
 
-fn socket(Endpoint { udp, address }: Endpoint, share_port: bool) -> io::Result<Listener> {
+fn socket(Endpoint { udp, address }: Endpoint, share_port: bool, is_moving: bool) -> io::Result<Listener> {
     let (kind, protocol) = if udp { (Type::DGRAM, Protocol::UDP) } else { (Type::STREAM, Protocol::TCP) };
     let socket = Socket::new(Domain::for_address(address), kind, Some(protocol))?;
     // For UDP it would let another program take the port beside us.
@@ -168,6 +175,11 @@ fn socket(Endpoint { udp, address }: Endpoint, share_port: bool) -> io::Result<L
     socket.set_nonblocking(true)?;
     if address.is_ipv6() {
         socket.set_only_v6(!address.ip().is_unspecified())?;
+    }
+    if is_moving && address.is_ipv6() {
+        socket.set_freebind_v6(true)?;
+    } else if is_moving {
+        socket.set_freebind_v4(true)?;
     }
     socket.bind(&SockAddr::from(address))?;
     if udp {

@@ -1,6 +1,7 @@
 //! The handle by which the service drives its workers.
 
 use std::collections::{BTreeMap, BTreeSet};
+use std::net::IpAddr;
 use std::sync::{Arc, Weak};
 use std::thread::JoinHandle;
 use std::time::{Duration, Instant};
@@ -132,7 +133,7 @@ impl Plane {
         self.workers.len()
     }
 
-    /// Binds those of the addresses that are not listened on yet. Nothing is accepted before [`publish`](Self::publish);
+    /// Binds those of the addresses that are not listened on yet; those that are `moving` also while this machine does not have them. Nothing is accepted before [`publish`](Self::publish);
     /// dropping what was bound undoes it.
     ///
     /// # Errors
@@ -140,6 +141,7 @@ impl Plane {
     pub fn bind(
         &self,
         endpoints: impl IntoIterator<Item = Endpoint>,
+        moving: &BTreeSet<IpAddr>,
     ) -> Result<Vec<BoundSockets>, BindError> {
         let is_there = |endpoint: &Endpoint| {
             self.listening.contains_key(endpoint) || self.inherited.contains_key(endpoint)
@@ -153,7 +155,12 @@ impl Plane {
             self.closing.iter().filter(|(_, token)| token.strong_count() > 0).map(|(endpoint, _)| endpoint);
         let own: Vec<&Endpoint> = self.listening.keys().chain(self.inherited.keys()).chain(closing).collect();
         let ours = |endpoint: &Endpoint| own.iter().any(|own| same_port(own, endpoint));
-        fresh.map(|endpoint| listen::bind(endpoint, self.workers.len(), ours(&endpoint))).collect()
+        fresh
+            .map(|endpoint| {
+                let is_moving = moving.contains(&endpoint.address.ip());
+                listen::bind(endpoint, self.workers.len(), ours(&endpoint), is_moving)
+            })
+            .collect()
     }
 
     /// Makes a snapshot the one that every worker reads from its next request on, and listens where it says.

@@ -13,7 +13,7 @@ struct ConsoleFiles;
 const PAGE: &str = "index.html";
 
 /// The lists of the console, each of which has pages of its own below it.
-const LISTS: [&str; 13] = [
+const LISTS: [&str; 14] = [
     "frontends",
     "pools",
     "checks",
@@ -21,6 +21,7 @@ const LISTS: [&str; 13] = [
     "ranges",
     "networks",
     "certificates",
+    "addresses",
     "authorities",
     "limits",
     "rules",

@@ -2,6 +2,7 @@
 #![deny(unsafe_code)]
 
 mod access;
+mod addresses;
 mod api;
 mod certificates;
 mod clock;

@@ -25,6 +25,7 @@ use tokio::sync::{mpsc, watch};
 use tokio::task::JoinHandle;
 
 use crate::access::{self, Access, FailedLogins, SecretError};
+use crate::addresses::AddressWatch;
 use crate::api::{self, ApiState, ApiUsage, RepeatedCalls, StatusFrames, WindowDesk};
 use crate::certificates::{self, CertificateKeeper, OrderMeans};
 use crate::clock::{GrowingNumbers, wall};
@@ -179,6 +180,8 @@ async fn serve(
             tracing::info!(grace = ?settings.grace, "stopping: no new work is taken, work in flight may finish");
             parts.journal.here("stops", json!({}));
             parts.controller.begin_to_stop().await;
+            // While this node still takes clients.
+            parts.app.addresses.leave().await;
             let (nodes, store) = (parts.app.nodes.clone(), parts.store.clone());
             tokio::spawn(async move { nodes.step_down(&store).await });
             parts.keeper.finish().await;
@@ -190,6 +193,7 @@ async fn serve(
             tracing::info!(?within, "another service has taken over: this one sees its clients through");
             // Its API answers at the same address, and messages that were not delivered yet are its own.
             let _ = end_api.send(true);
+            parts.app.addresses.hand_over().await;
             parts.messenger.abort();
             parts.follower.abort();
             (within, Queued::HandedOn, Some(succession))
@@ -299,11 +303,13 @@ async fn start(
         down: Vec::new(),
         down_in_all: 0,
         out: BTreeMap::new(),
+        addresses: BTreeMap::new(),
     };
     let slot = NodeFollower::meet(&store, &nodes, &report).await;
     let waiting = settings.state_folder.join("waiting-events");
     let outbox = Outbox::new(settings.waiting_events, Some(waiting));
     let journal = Journal::new(outbox.clone(), &identity, slot);
+    let addresses = AddressWatch::new(settings.node.clone(), journal.clone(), predecessor.is_some());
     let (reports, reported) = mpsc::channel(REPORTS);
     let (lookups, looked_up) = mpsc::channel(LOOKUPS);
     let (copy_is_old, changed) = watch::channel(0);
@@ -340,6 +346,7 @@ async fn start(
         troubles: troubles.clone(),
         messages: messages.clone(),
         nodes: nodes.clone(),
+        addresses: addresses.clone(),
         order_numbers: GrowingNumbers::of_slot(slot),
         prober: Prober::new(reports, surroundings.clone(), settings.probes_at_once)
             .map_err(RunError::Probes)?,
@@ -417,6 +424,7 @@ async fn start(
     let follower = NodeFollower {
         store: store.clone(),
         watch: nodes.clone(),
+        addresses: addresses.clone(),
         controller: controller.clone(),
         deployer: Arc::clone(&deployer),
         access: access.clone(),
@@ -447,6 +455,7 @@ async fn start(
         repeats: RepeatedCalls::default(),
         pin_key,
         nodes,
+        addresses,
         certificates,
         state_folder: settings.state_folder.clone(),
         troubles: troubles.clone(),

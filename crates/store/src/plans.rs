@@ -1,4 +1,4 @@
-//! Plans of maintenance: windows and rolls, each as its newest state.
+//! Plans of maintenance and orders that stand: windows, rolls, and orders for addresses and nodes, each as its newest state.
 
 use serde::{Deserialize, Serialize};
 use sqlx::Row;
@@ -13,13 +13,21 @@ pub enum PlanKind {
     Window,
     /// Maintenance of many servers one after the other.
     Roll,
+    /// An order for an address that moves.
+    Address,
+    /// An order for a node.
+    Node,
 }
 
 impl PlanKind {
+    const ALL: [Self; 4] = [Self::Window, Self::Roll, Self::Address, Self::Node];
+
     pub(crate) fn word(self) -> &'static str {
         match self {
             Self::Window => "window",
             Self::Roll => "roll",
+            Self::Address => "address",
+            Self::Node => "node",
         }
     }
 }
@@ -29,7 +37,7 @@ impl PlanKind {
 pub struct StoredPlan {
     /// Its kind.
     pub kind: PlanKind,
-    /// Name of a window, or number of a roll.
+    /// Name of a window, an address or a node, or number of a roll.
     pub name: String,
     /// Its place among all changes: of two states of one plan the one with the larger number counts.
     pub number: u64,
@@ -57,7 +65,7 @@ impl Store {
         for row in rows {
             let (kind, name): (String, String) = (row.try_get("kind")?, row.try_get("name")?);
             let unreadable = |why: String| StoreError::Unreadable { what: format!("{kind} {name}"), why };
-            let known = [PlanKind::Window, PlanKind::Roll].into_iter().find(|known| known.word() == kind);
+            let known = PlanKind::ALL.into_iter().find(|known| known.word() == kind);
             let text: Option<String> = row.try_get("body")?;
             let body = text.map(|text| serde_json::from_str(&text)).transpose();
             plans.push(StoredPlan {

@@ -222,6 +222,7 @@ export const KINDS: Record<Kind, { one: string; many: string; home: string }> = 
   host: { one: 'host', many: 'Hosts', home: 'hosts' },
   range: { one: 'range', many: 'Reserved addresses', home: 'ranges' },
   network: { one: 'network', many: 'Networks', home: 'networks' },
+  address: { one: 'address', many: 'Service addresses', home: 'addresses' },
   authority: { one: 'authority', many: 'Authorities', home: 'authorities' },
   rule: { one: 'rule', many: 'Rules', home: 'rules' },
   limit: { one: 'limit', many: 'Limits', home: 'limits' },

@@ -11,6 +11,7 @@ const HOMES: Record<string, Kind> = {
   notifications: 'notification',
   networks: 'network',
   certificates: 'certificate',
+  addresses: 'address',
   authorities: 'authority',
   limits: 'limit',
   rules: 'rule',

@@ -9,6 +9,7 @@ const PAGES: Record<string, string> = {
   ranges: 'Addresses',
   networks: 'Networks',
   certificates: 'Certificates',
+  addresses: 'Service addresses',
   authorities: 'Authorities',
   rules: 'Rules',
   limits: 'Limits',

@@ -100,6 +100,9 @@ enum TopCommand {
     /// Manage certificates that frontends show clients who speak TLS
     #[command(subcommand)]
     Certificate(objects::CertificateCommand),
+    /// Manage addresses that move between nodes, and who holds them
+    #[command(subcommand)]
+    Address(objects::AddressCommand),
     /// Manage authorities that certificates are ordered from
     #[command(subcommand)]
     Authority(objects::ObjectCommand<objects::AuthorityFlags>),
@@ -179,6 +182,7 @@ impl CommandLine {
             TopCommand::Rule(verb) => verb.run(&context).await,
             TopCommand::Limit(verb) => verb.run(&context).await,
             TopCommand::Example(verb) => verb.run(&context).await,
+            TopCommand::Address(verb) => verb.run(&context).await,
             TopCommand::Authority(verb) => verb.run(&context).await,
             TopCommand::Notification(verb) => verb.run(&context).await,
             TopCommand::Draft(verb) => verb.run(&context).await,

@@ -1,6 +1,9 @@
-//! `merismos node list|show|remove`
+//! `merismos node list|show|drain|return|remove`
 
-use merismos_api::{NodeView, Nodes};
+use std::time::Duration;
+
+use merismos_api::{Addresses, NodeOrderRequest, NodeVerb, NodeView, Nodes};
+use merismos_core::name::Name;
 
 use super::CommandContext;
 use crate::exit::{CliError, ExitStatus};
@@ -14,6 +17,25 @@ pub(super) enum NodeCommand {
     Show {
         /// Its name, or the first digits of its identity
         node: String,
+    },
+    /// Drain a node: its addresses move to other nodes, and it takes none until `node return`
+    Drain {
+        /// Its name
+        node: Name,
+        /// Why: it stands in every status and event
+        #[arg(long, default_value = "")]
+        reason: String,
+        /// Do it although no other node can hold its addresses
+        #[arg(long)]
+        anyway: bool,
+        /// Wait until it holds none
+        #[arg(long)]
+        wait: bool,
+    },
+    /// Return a node: it takes part in addresses again
+    Return {
+        /// Its name
+        node: Name,
     },
     /// Forget a node that is gone for good
     Remove {
@@ -52,6 +74,31 @@ impl NodeCommand {
                 }
                 Ok(if is_well(found, &nodes) { ExitStatus::Done } else { ExitStatus::No })
             }
+            Self::Drain { node, reason, anyway, wait } => {
+                let request = NodeOrderRequest { order: NodeVerb::Drain, reason, anyway };
+                let mut found = client.order_node(&node, &request).await?;
+                while wait && holds_any(&found, &node) {
+                    tokio::time::sleep(LOOKED_AT_EVERY).await;
+                    found = client.addresses().await?;
+                }
+                if context.json {
+                    show::json(&found)
+                } else {
+                    show::nodes::drained(&node, &found)
+                }
+                Ok(ExitStatus::Done)
+            }
+            Self::Return { node } => {
+                let request =
+                    NodeOrderRequest { order: NodeVerb::Return, reason: String::new(), anyway: false };
+                let found = client.order_node(&node, &request).await?;
+                if context.json {
+                    show::json(&found)
+                } else {
+                    show::nodes::returned(&node)
+                }
+                Ok(ExitStatus::Done)
+            }
             Self::Remove { node } => {
                 let removed = client.remove_node(&node).await?;
                 if context.json {
@@ -63,6 +110,14 @@ impl NodeCommand {
             }
         }
     }
+}
+
+/// How often it is looked whether a node has given up its addresses.
+const LOOKED_AT_EVERY: Duration = Duration::from_millis(200);
+
+/// Whether a node holds an address.
+fn holds_any(found: &Addresses, node: &Name) -> bool {
+    found.addresses.iter().any(|address| address.holders.iter().any(|holder| holder == node.as_str()))
 }
 
 /// Whether a node lives and runs what the others run.

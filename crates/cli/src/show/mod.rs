@@ -1,6 +1,7 @@
 //! All printing. Tables and bars for people; JSON for programs. Colour is never the only sign, and is left out
 //! where the output is not a terminal.
 
+pub(crate) mod addresses;
 pub(crate) mod certificates;
 pub(crate) mod decision;
 pub(crate) mod drafts;

@@ -3,7 +3,8 @@
 use std::time::Duration;
 
 use comfy_table::Cell;
-use merismos_api::{NodeRemoved, NodeView, Nodes};
+use merismos_api::{AddressStatus, Addresses, NodeRemoved, NodeView, Nodes};
+use merismos_core::name::Name;
 use merismos_core::units::humane;
 
 use super::table::table;
@@ -75,6 +76,24 @@ pub(crate) fn one(node: &NodeView, nodes: &Nodes) {
     if let Some(more @ 1..) = node.down_in_all.checked_sub(node.down.len() as u64) {
         text(&format!("  and {more} more\n"));
     }
+}
+
+/// Prints which addresses a node that is drained still holds.
+pub(crate) fn drained(node: &Name, found: &Addresses) {
+    let holds = |address: &&AddressStatus| address.holders.iter().any(|holder| holder == node.as_str());
+    let held: Vec<&str> = found.addresses.iter().filter(holds).map(|address| address.name.as_str()).collect();
+    let still = match held.as_slice() {
+        [] => "It holds no address".to_owned(),
+        held => format!("It still holds {}", held.join(", ")),
+    };
+    text(&format!(
+        "Node {} is drained. {still}; `merismos node return {node}` ends that.\n",
+        strong(node.as_str())
+    ));
+}
+
+pub(crate) fn returned(node: &Name) {
+    text(&format!("Node {} takes part in addresses again.\n", strong(node.as_str())));
 }
 
 pub(crate) fn removed(removed: &NodeRemoved) {

@@ -31,6 +31,7 @@ pub(crate) fn list(objects: &Objects, kind: ObjectKind) {
         | ObjectKind::Host
         | ObjectKind::Reserved
         | ObjectKind::Certificate
+        | ObjectKind::Address
         | ObjectKind::Authority
         | ObjectKind::Limit
         | ObjectKind::Rule

@@ -163,16 +163,15 @@ fn octets_of(address: IpAddr) -> Vec<u8> {
 fn address_of(octets: &[u8]) -> IpAddr {
     match <[u8; 4]>::try_from(octets) {
         Ok(four) => Ipv4Addr::from(four).into(),
-        Err(_) => Ipv6Addr::from(<[u8; 16]>::try_from(octets).expect("addresses are 4 or 16 octets wide")).into(),
+        Err(_) => {
+            Ipv6Addr::from(<[u8; 16]>::try_from(octets).expect("addresses are 4 or 16 octets wide")).into()
+        }
     }
 }
 
 /// Sum of the 16-bit words, the last one filled up with zeros (RFC 1071, 1).
 fn sum(octets: &[u8]) -> u32 {
-    octets
-        .chunks(2)
-        .map(|word| u32::from(word[0]) << 8 | u32::from(word.get(1).copied().unwrap_or(0)))
-        .sum()
+    octets.chunks(2).map(|word| u32::from(word[0]) << 8 | u32::from(word.get(1).copied().unwrap_or(0))).sum()
 }
 
 /// Sum of the pseudo-header (RFC 8200, 8.1; for IPv4 the same fields in its widths).

@@ -2,11 +2,19 @@
 
 use std::time::Duration;
 
+use serde::{Deserialize, Serialize};
+
 use crate::time::Tick;
 use crate::vrrp::advertisement::WholeInterval;
 
+/// The priority of a holder that is about to leave, and stays until another one has the address: so that there always is one. It is less than any
+/// other, and nodes that would not take an address from one that is worth less take it from this one.
+pub const LEAVING: u8 = 1;
+
 /// Where a node stands with an address.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+#[serde(rename_all = "kebab-case")]
 pub enum Stance {
     /// It takes no part (Initialize).
     Aside,
@@ -166,6 +174,9 @@ impl Election {
         match self.stance {
             Stance::Aside => {}
             Stance::Backup if heard.priority == 0 => self.timer = now.plus(self.skew(self.of_holder)),
+            Stance::Backup if heard.priority == LEAVING && self.priority > LEAVING => {
+                self.timer = self.timer.min(now.plus(self.skew(self.of_holder)));
+            }
             Stance::Backup => {
                 if heard.priority >= self.priority || !self.may_preempt(now) {
                     self.follow(now, heard);
@@ -304,6 +315,21 @@ mod tests {
         assert_eq!(node.due(), Some(Tick(MS + 100 * MS * 56 / 256)));
     }
 
+    #[test]
+    fn one_that_is_about_to_leave_is_relieved_also_by_those_that_would_not_take_it() {
+        let (mut node, mut acts) = node(200, Preemption::ByHand);
+        for step in 1..10 {
+            let now = Tick(step * 100 * MS);
+            node.on_advertisement(now, heard(LEAVING), &mut acts);
+            if node.due().unwrap() < now.plus(Duration::from_millis(100)) {
+                node.on_time(node.due().unwrap(), &mut acts);
+                break;
+            }
+        }
+        assert_eq!(acts, [Act::Take, Act::Advertise { priority: 200 }]);
+        assert!(node.since() < Tick(200 * MS), "within an interval: {:?}", node.since());
+    }
+
     #[rstest]
     #[case::worth_more(201, false, true)]
     #[case::the_same_and_higher(200, true, true)]
@@ -316,7 +342,10 @@ mod tests {
         if gives_way {
             assert_eq!((node.stance(), acts.as_slice()), (Stance::Backup, [Act::Release].as_slice()));
         } else {
-            assert_eq!((node.stance(), acts.as_slice()), (Stance::Active, [Act::Advertise { priority: 200 }].as_slice()));
+            assert_eq!(
+                (node.stance(), acts.as_slice()),
+                (Stance::Active, [Act::Advertise { priority: 200 }].as_slice())
+            );
         }
     }
 

@@ -2,6 +2,7 @@
 
 mod advertisement;
 mod election;
+mod order;
 mod priority;
 #[cfg(test)]
 mod schedules;
@@ -9,5 +10,6 @@ mod schedules;
 pub use advertisement::{
     Advertisement, AdvertisementError, ChecksumRule, MULTICAST_V4, MULTICAST_V6, PROTOCOL, WholeInterval,
 };
-pub use election::{Act, Election, Heard, Preemption, Stance};
-pub use priority::{PoolLosses, listed_priority};
+pub use election::{Act, Election, Heard, LEAVING, Preemption, Stance};
+pub use order::{AddressReport, CLAIMED, OrderWord, StandingOrder};
+pub use priority::{LEAST, PoolLosses, listed_priority};

@@ -7,6 +7,10 @@ use siphasher::sip::SipHasher13;
 
 use crate::name::Name;
 use crate::time::Tick;
+use crate::vrrp::LEAVING;
+
+/// The least that a node is worth that takes part, and is not about to leave.
+pub const LEAST: u8 = LEAVING + 1;
 
 /// The priority of a node by the document: what its list gives it, less its rank among those that are given as much.
 ///
@@ -25,7 +29,7 @@ pub fn listed_priority(address: &Name, node: &Name, nodes: &BTreeMap<Name, u8>) 
     };
     let own = weight(node);
     let before = nodes.iter().filter(|(other, priority)| **priority == given && weight(other) > own).count();
-    Some(given.saturating_sub(u8::try_from(before).unwrap_or(u8::MAX)).max(1))
+    Some(given.saturating_sub(u8::try_from(before).unwrap_or(u8::MAX)).max(LEAST))
 }
 
 /// What a node loses of its priority by pools that it can't use: each that has been without enough servers for long enough.
@@ -38,20 +42,19 @@ pub struct PoolLosses {
 }
 
 impl PoolLosses {
-    /// Notes which pools have too few servers now; how many of them have had for `after` or longer, and when the next will have.
+    /// Notes which pools have too few servers now; those of them that have had for `after` or longer.
     pub fn note<'a>(
         &mut self,
         now: Tick,
         short: impl IntoIterator<Item = &'a Name>,
         after: Duration,
-    ) -> (usize, Option<Tick>) {
+    ) -> Vec<Name> {
         let before = std::mem::take(&mut self.since);
         for pool in short {
             self.since.insert(pool.clone(), before.get(pool).copied().unwrap_or(now));
         }
-        let lasting = self.since.values().filter(|since| now.since(**since) >= after).count();
-        let next = self.since.values().map(|since| since.plus(after)).filter(|due| *due > now).min();
-        (lasting, next)
+        let lasting = self.since.iter().filter(|(_, since)| now.since(**since) >= after);
+        lasting.map(|(pool, _)| pool.clone()).collect()
     }
 }
 
@@ -77,7 +80,7 @@ mod tests {
             assert_eq!(worth, [98, 99, 100], "all differ");
         }
         assert!(first.values().all(|count| (70..130).contains(count)), "{first:?}");
-        let of_its_own = BTreeMap::from([(name("north"), 200), (name("south"), 1), (name("east"), 1)]);
+        let of_its_own = BTreeMap::from([(name("north"), 200), (name("south"), 2), (name("east"), 2)]);
         assert_eq!(listed_priority(&name("front"), &name("north"), &of_its_own), Some(200));
         assert_eq!(listed_priority(&name("front"), &name("west"), &of_its_own), None);
     }
@@ -88,11 +91,11 @@ mod tests {
         let after = Duration::from_secs(5);
         let at = |seconds: u64| Tick(seconds * 1_000_000_000);
         let mut losses = PoolLosses::default();
-        assert_eq!(losses.note(at(0), [], after), (0, None));
-        assert_eq!(losses.note(at(1), [&quay], after), (0, Some(at(6))));
-        assert_eq!(losses.note(at(5), [&quay, &mail], after), (0, Some(at(6))));
-        assert_eq!(losses.note(at(6), [&quay, &mail], after), (1, Some(at(10))));
-        assert_eq!(losses.note(at(7), [&mail], after), (0, Some(at(10))), "a pool that is well again costs nothing");
-        assert_eq!(losses.note(at(8), [&mail, &quay], after), (0, Some(at(10))), "and begins anew");
+        assert_eq!(losses.note(at(0), [], after), []);
+        assert_eq!(losses.note(at(1), [&quay], after), []);
+        assert_eq!(losses.note(at(5), [&quay, &mail], after), []);
+        assert_eq!(losses.note(at(6), [&quay, &mail], after), [quay.clone()]);
+        assert_eq!(losses.note(at(7), [&mail], after), [], "a pool that is well again costs nothing");
+        assert_eq!(losses.note(at(8), [&mail, &quay], after), [], "and begins anew");
     }
 }

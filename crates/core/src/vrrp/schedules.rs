@@ -191,7 +191,8 @@ impl Net {
             let next = timers.chain(self.flying.iter().map(|packet| packet.0)).min();
             let next = next.filter(|next| *next <= end);
             self.now = self.now.max(next.unwrap_or(end));
-            let (come, flying) = std::mem::take(&mut self.flying).into_iter().partition(|packet| packet.0 <= self.now);
+            let (come, flying) =
+                std::mem::take(&mut self.flying).into_iter().partition(|packet| packet.0 <= self.now);
             self.flying = flying;
             for (_, from, to, priority) in come {
                 self.members[to].unread.push((from, priority));
@@ -229,13 +230,17 @@ impl Net {
                 *since = both.then(|| since.unwrap_or(self.now));
                 if let Some(since) = *since {
                     let bound = Duration::from_nanos(INTERVAL + 2 * WAY);
-                    assert!(self.now.since(since) <= bound, "{one} and {other} hear each other, and both hold it");
+                    assert!(
+                        self.now.since(since) <= bound,
+                        "{one} and {other} hear each other, and both hold it"
+                    );
                 }
             }
         }
         if self.is_whole() && self.now.since(self.settled_since) >= Duration::from_nanos(SETTLED) {
-            let able: Vec<usize> =
-                (0..NODES).filter(|node| self.members[*node].runs() && self.members[*node].worth > 0).collect();
+            let able: Vec<usize> = (0..NODES)
+                .filter(|node| self.members[*node].runs() && self.members[*node].worth > 0)
+                .collect();
             let holders: Vec<usize> = (0..NODES).filter(|node| self.members[*node].holds()).collect();
             // For a moment there may be two: the one that takes it, and the one that has not heard of it. See above.
             assert_eq!(holders.is_empty(), able.is_empty(), "one of {able:?} has to hold it; {holders:?} do");

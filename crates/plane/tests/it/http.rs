@@ -1,5 +1,6 @@
 //! What has to work.
 
+use std::collections::BTreeSet;
 use std::io::{BufRead, Read, Write};
 use std::time::Duration;
 
@@ -369,13 +370,15 @@ fn a_taken_port_is_told_apart_from_an_address_of_another_machine() {
     let taken = std::net::TcpListener::bind("127.0.0.1:0").unwrap();
     let plane = merismos_plane::Plane::start(2, MemoryLimits::NONE).unwrap();
     let address = taken.local_addr().unwrap();
-    let error = plane.bind([Endpoint { udp: false, address }]).unwrap_err();
+    let error = plane.bind([Endpoint { udp: false, address }], &BTreeSet::new()).unwrap_err();
     assert!(
         matches!(error, merismos_plane::BindError::Taken { address: taken, holder: Some(ref who) }
             if taken == address && who.contains(&std::process::id().to_string())),
         "{error}"
     );
-    let error = plane.bind([Endpoint { udp: false, address: "192.0.2.1:80".parse().unwrap() }]).unwrap_err();
+    let error = plane
+        .bind([Endpoint { udp: false, address: "192.0.2.1:80".parse().unwrap() }], &BTreeSet::new())
+        .unwrap_err();
     assert!(matches!(error, merismos_plane::BindError::NotOurs { .. }), "{error}");
 }
 

@@ -1,5 +1,6 @@
 //! Clients that rest between two requests.
 
+use std::collections::BTreeSet;
 use std::time::{Duration, Instant};
 
 use merismos_core::config::document::Endpoint;
@@ -105,7 +106,7 @@ fn a_frontend_that_was_removed_comes_back_at_its_address_at_once() {
     for round in 0..100 {
         rig.publish_text("format = 3");
         // The workers may not have closed their sockets yet: those are no other program's.
-        let bound = rig.plane.bind([endpoint]);
+        let bound = rig.plane.bind([endpoint], &BTreeSet::new());
         assert!(bound.is_ok(), "round {round}: {bound:?}");
         drop(bound);
         rig.publish();

@@ -131,7 +131,7 @@ impl Rig {
         let snapshot: Snapshot = compile(&checked, self, &mut cells, 1, version, now);
         self.cells = cells;
         let listen = checked.document().frontends.values().map(FrontendSpec::endpoint);
-        let bound = self.plane.bind(listen).unwrap();
+        let bound = self.plane.bind(listen, &BTreeSet::new()).unwrap();
         self.plane.publish(Arc::new(snapshot), bound);
     }
 

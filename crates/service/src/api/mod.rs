@@ -1,5 +1,6 @@
 //! The API under `/api/v1`, with the OpenAPI document that is made from it, and the console beside it.
 
+mod addresses;
 mod auth;
 mod certificates;
 mod changes;
@@ -43,6 +44,7 @@ use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::routes;
 
 use crate::access::{Access, FailedLogins};
+use crate::addresses::AddressWatch;
 use crate::certificates::CertificateKeeper;
 use crate::console;
 use crate::controller::Controller;
@@ -87,6 +89,7 @@ pub(crate) struct ApiState {
     pub(crate) repeats: RepeatedCalls,
     pub(crate) pin_key: PinKeyKeeper,
     pub(crate) nodes: NodeWatch,
+    pub(crate) addresses: AddressWatch,
     pub(crate) certificates: CertificateKeeper,
     pub(crate) state_folder: PathBuf,
     pub(crate) troubles: Troubles,
@@ -152,6 +155,10 @@ fn router(app: Arc<ApiState>) -> Router {
         .routes(routes!(pins::key, pins::renew_key))
         .routes(routes!(nodes::list))
         .routes(routes!(nodes::remove))
+        .routes(routes!(addresses::order_node))
+        .routes(routes!(addresses::list))
+        .routes(routes!(addresses::show))
+        .routes(routes!(addresses::order))
         .routes(routes!(certificates::list))
         .routes(routes!(certificates::handshakes))
         .routes(routes!(certificates::order))

@@ -3,6 +3,7 @@
 //! Nothing here waits for the database or the disk: commands change what is in memory and publish it, and those
 //! who sent them see to the records.
 
+mod addresses;
 mod drains;
 mod duties;
 mod explain;
@@ -48,13 +49,14 @@ use merismos_core::nodes::LeavingServer;
 use merismos_core::pins::PinKey;
 use merismos_core::routing::{Frontend, Snapshot};
 use merismos_core::time::Wall;
+use merismos_core::vrrp::StandingOrder;
 use merismos_core::window::Window;
 use merismos_plane::observer::Observations;
 use merismos_plane::{BindError, BoundSockets, HandedSocket, Queued};
 use merismos_probe::ProbeReport;
 use merismos_probe::lookup::LookupReport;
 use merismos_store::Revision;
-use merismos_store::plans::StoredPlan;
+use merismos_store::plans::{PlanKind, StoredPlan};
 use merismos_store::state_snapshot::StateSnapshot;
 use tokio::sync::{broadcast, mpsc, oneshot, watch};
 
@@ -297,6 +299,11 @@ enum ControllerCommand {
         plans: Vec<StoredPlan>,
         reply: oneshot::Sender<()>,
     },
+    OrderAddress {
+        of: (PlanKind, String),
+        order: Option<StandingOrder>,
+        reply: oneshot::Sender<()>,
+    },
     Status {
         detail: StatusDetail,
         reply: oneshot::Sender<Status>,
@@ -396,6 +403,7 @@ impl ControllerCommand {
             | Self::OrderRoll { .. }
             | Self::ReportWork { .. }
             | Self::AdoptPlans { .. }
+            | Self::OrderAddress { .. }
             | Self::SignPins { .. }
             | Self::FailBack { .. } => true,
             Self::View { .. }
@@ -618,6 +626,15 @@ impl Controller {
     /// Every roll, the newest first.
     pub(crate) async fn rolls(&self) -> Result<Rolls, Stopping> {
         self.ask(|reply| ControllerCommand::Rolls { reply }).await
+    }
+
+    /// Keeps an order for an address or a node, or that it was taken back.
+    pub(crate) async fn order_address(
+        &self,
+        of: (PlanKind, String),
+        order: Option<StandingOrder>,
+    ) -> Result<(), Stopping> {
+        self.ask(|reply| ControllerCommand::OrderAddress { of, order, reply }).await
     }
 
     /// Follows those plans that are later than what is known here.
@@ -877,6 +894,11 @@ fn obey(state: &mut ControllerState, command: ControllerCommand) {
         }
         ControllerCommand::Roll { id, reply } => drop(reply.send(state.roll(id))),
         ControllerCommand::Rolls { reply } => drop(reply.send(state.rolls())),
+        ControllerCommand::OrderAddress { of, order, reply } => {
+            state.order_address(of, order);
+            tell_status(state);
+            let _ = reply.send(());
+        }
         ControllerCommand::AdoptPlans { plans, reply } => {
             state.adopt_plans(&plans);
             let _ = reply.send(());

@@ -41,6 +41,7 @@ use super::server_records::{ServerRecords, health_key};
 use super::windows::WindowBook;
 use super::{RevisionChange, RunningView, ServersReport, StatesSnapshot, TrialTarget, UnknownFrontend};
 use crate::access::FailedLogins;
+use crate::addresses::AddressWatch;
 use crate::api::ApiUsage;
 use crate::certificates::CertificateKeeper;
 use crate::clock::{GrowingNumbers, wall};
@@ -75,6 +76,8 @@ pub(crate) struct ControllerStart {
     pub(crate) messages: NotificationSender,
     /// The nodes that share the database.
     pub(crate) nodes: NodeWatch,
+    /// Addresses that move between them.
+    pub(crate) addresses: AddressWatch,
     /// Numbers of events and orders.
     pub(crate) order_numbers: GrowingNumbers,
     pub(crate) api_usage: Arc<ApiUsage>,
@@ -140,6 +143,7 @@ pub(crate) struct ControllerState {
     pub(super) running: Option<Arc<RunningRevision>>,
     pub(super) servers: ServerRecords,
     pub(super) windows: WindowBook,
+    pub(super) addresses: AddressWatch,
     pub(super) rolls: RollBook,
     pub(super) discovery: Discovery,
     pub(super) publisher: SnapshotPublisher,
@@ -177,11 +181,15 @@ impl ControllerState {
         let order_numbers = Arc::new(start.order_numbers);
         order_numbers.not_before(start.duties.values().map(|order| order.number).max().unwrap_or_default());
         let windows = WindowBook::restore(&start.plans);
+        for plan in &start.plans {
+            start.addresses.adopt(plan);
+        }
         let rolls = RollBook::restore(&start.plans);
-        order_numbers.not_before(windows.newest().max(rolls.newest()));
+        order_numbers.not_before(windows.newest().max(rolls.newest()).max(start.addresses.newest()));
         Self {
             running: None,
             windows,
+            addresses: start.addresses,
             rolls,
             servers: ServerRecords {
                 duties: start.duties,
@@ -264,7 +272,9 @@ impl ControllerState {
     }
 
     pub(super) fn bind(&self, checked: &Checked) -> Result<Vec<BoundSockets>, BindError> {
-        self.publisher.plane.bind(checked.document().frontends.values().map(FrontendSpec::endpoint))
+        let document = checked.document();
+        let moving = document.addresses.values().flat_map(|spec| &spec.addresses).copied().collect();
+        self.publisher.plane.bind(document.frontends.values().map(FrontendSpec::endpoint), &moving)
     }
 
     /// Runs a revision: what stays keeps its health and its counts, also under a new name; what is new begins anew.
@@ -298,6 +308,7 @@ impl ControllerState {
         self.running = Some(Arc::new(RunningRevision { revision: Arc::new(revision), checked, effective }));
         self.publish(bound);
         let published = Instant::now();
+        self.keep_addresses();
         self.follow_drains();
         self.set_probes();
         self.set_lookups();
@@ -546,7 +557,7 @@ impl ControllerState {
             health: health
                 .map(|(server, health)| (health_key(server, health.address), health.to_keep()))
                 .collect(),
-            plans: self.windows.to_keep().into_iter().chain(self.rolls.to_keep()).collect(),
+            plans: [self.windows.to_keep(), self.rolls.to_keep(), self.addresses.to_keep()].concat(),
             tokens: Vec::new(),
             sessions: Vec::new(),
             found: self
@@ -593,8 +604,10 @@ impl ControllerState {
         if self.stopping {
             return;
         }
+        self.keep_addresses();
+        let moving = self.document().addresses.values().flat_map(|spec| &spec.addresses).copied().collect();
         for endpoint in self.publisher.plane.deaf() {
-            if let Ok(bound) = self.publisher.plane.bind([endpoint]) {
+            if let Ok(bound) = self.publisher.plane.bind([endpoint], &moving) {
                 self.publisher.plane.publish(Arc::clone(&snapshot), bound);
                 self.reports.journal.here(format!("listens on {endpoint} again"), json!({}));
             }

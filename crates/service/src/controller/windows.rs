@@ -268,13 +268,14 @@ impl ControllerState {
         let mut adopted = false;
         for plan in plans {
             self.order_numbers.not_before(plan.number);
-            adopted |= self.windows.adopt(plan) | self.rolls.adopt(plan);
+            adopted |= self.windows.adopt(plan) | self.rolls.adopt(plan) | self.addresses.adopt(plan);
         }
         if adopted {
             for known in self.windows.windows.values_mut() {
                 known.plan_next(&document, now);
             }
             self.state_file.changed();
+            self.keep_addresses();
         }
     }
 

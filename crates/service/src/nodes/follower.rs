@@ -11,6 +11,7 @@ use serde_json::json;
 
 use super::{NodeWatch, PinKeyKeeper, in_words, label, short};
 use crate::access::Access;
+use crate::addresses::AddressWatch;
 use crate::clock::wall;
 use crate::controller::{Controller, ServersReport, Stopping};
 use crate::deploy::Deployer;
@@ -40,6 +41,7 @@ const LEASE_EVERY: Duration = Duration::from_secs(2);
 pub(crate) struct NodeFollower {
     pub(crate) store: Store,
     pub(crate) watch: NodeWatch,
+    pub(crate) addresses: AddressWatch,
     pub(crate) controller: Controller,
     pub(crate) deployer: Arc<Deployer>,
     pub(crate) access: Access,
@@ -111,7 +113,9 @@ impl NodeFollower {
         let running = self.controller.running_number();
         let is_due = |last: Option<Instant>, every: Duration| last.is_none_or(|last| last.elapsed() >= every);
         let ServersReport { down, out } = self.controller.servers_report().await?;
-        let report = NodeReport { at: wall(), revision: running, out, ..self.report.clone() }.with_down(down);
+        let addresses = self.addresses.report();
+        let report = NodeReport { at: wall(), revision: running, out, addresses, ..self.report.clone() }
+            .with_down(down);
         // Other nodes wait for some of it, so it is reported at once.
         let is_news = NodeReport { at: report.at, ..self.report.clone() } != report;
         if is_due(progress.said, SIGN_EVERY) || is_news {

@@ -15,6 +15,7 @@ use merismos_core::name::{Name, PoolServer};
 use merismos_core::nodes::{LastingDifferences, LeavingElsewhere, ViewDifference};
 use merismos_core::time::Wall;
 use merismos_core::units::humane;
+use merismos_core::vrrp::AddressReport;
 use merismos_store::{Store, StoredNode};
 
 pub(crate) use follower::NodeFollower;
@@ -210,6 +211,25 @@ impl NodeWatch {
                 ids: many.iter().map(|node| short(node.id)).collect(),
             }),
         }
+    }
+
+    /// Whether the database did not answer last.
+    pub(crate) fn is_database_away(&self) -> bool {
+        self.seen().is_away
+    }
+
+    /// Whether a node of this name ever gave a sign of life.
+    pub(crate) fn is_known(&self, name: &Name) -> bool {
+        self.own.name == *name || self.seen().nodes.iter().any(|node| node.name == name.as_str())
+    }
+
+    /// What each node said of its part in an address: its name, whether it is alive, and what it said.
+    pub(crate) fn address_reports(&self, address: &Name) -> Vec<(String, bool, Option<AddressReport>)> {
+        let seen = self.seen();
+        let said = |node: &StoredNode| {
+            node.report.as_ref().and_then(|report| report.addresses.get(address).cloned())
+        };
+        seen.nodes.iter().map(|node| (node.name.clone(), node.is_alive(), said(node))).collect()
     }
 
     /// Leaves the lead to another node, at once and for good: this one is about to stop.

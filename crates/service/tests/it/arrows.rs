@@ -11,6 +11,7 @@ fn allowed() -> BTreeMap<&'static str, &'static [&'static str]> {
         ("merismos-derive", &[][..]),
         ("merismos-core", &["merismos-derive"]),
         ("merismos-connector", &["merismos-core"]),
+        ("merismos-addresses", &["merismos-core"]),
         ("merismos-plane", &["merismos-core", "merismos-connector"]),
         ("merismos-probe", &["merismos-core", "merismos-connector"]),
         ("merismos-store", &["merismos-core"]),
@@ -21,6 +22,7 @@ fn allowed() -> BTreeMap<&'static str, &'static [&'static str]> {
             "merismosd",
             &[
                 "merismos-core",
+                "merismos-addresses",
                 "merismos-api",
                 "merismos-connector",
                 "merismos-plane",
@@ -38,6 +40,7 @@ fn allowed() -> BTreeMap<&'static str, &'static [&'static str]> {
 fn allowed_in_tests() -> BTreeMap<&'static str, &'static [&'static str]> {
     BTreeMap::from([
         ("merismosd", &["merismos-lab", "merismos-client"][..]),
+        ("merismos-addresses", &["merismos-lab"]),
         ("merismos-plane", &["merismos-lab"]),
         ("merismos-probe", &["merismos-lab"]),
     ])

@@ -55,6 +55,7 @@ impl ObjectName for Name {
             ObjectKind::Notification => ObjectPath::Notification(name),
             ObjectKind::Network => ObjectPath::Network(name),
             ObjectKind::Certificate => ObjectPath::Certificate(name),
+            ObjectKind::Address => ObjectPath::Address(name),
             ObjectKind::Authority => ObjectPath::Authority(name),
             ObjectKind::Limit => ObjectPath::Limit(name),
             ObjectKind::Rule => ObjectPath::Rule(name),
@@ -103,6 +104,8 @@ kinds! {
     ServerFlags: Server, PoolServer;
     /// Lookups, named with their pool.
     LookupFlags: Lookup, PoolServer;
+    /// Addresses that move between nodes.
+    AddressFlags: Address, Name;
     /// Authorities.
     AuthorityFlags: Authority, Name;
     /// Limits of clients.

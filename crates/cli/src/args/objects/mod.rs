@@ -1,5 +1,6 @@
 //! `merismos <object> <verb>`: the same verbs for every kind of object.
 
+mod addresses;
 mod certificates;
 mod checks;
 mod flags;
@@ -18,6 +19,7 @@ use merismos_core::config::hosts::HostsFormat;
 use merismos_core::name::{Name, PoolServer};
 use serde_json::Value;
 
+pub(super) use addresses::AddressCommand;
 pub(super) use certificates::CertificateCommand;
 pub(super) use checks::CheckCommand;
 use flags::KeyFlags;

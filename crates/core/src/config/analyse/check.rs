@@ -5,6 +5,7 @@ use std::net::{IpAddr, SocketAddr};
 use std::sync::Arc;
 
 use crate::config::Problem;
+use crate::config::analyse::service_addresses::service_addresses;
 use crate::config::discovery::{DiscoveredServers, discovered_name};
 use crate::config::document::{
     AuthoritySpec, ChallengeKind, Document, FrontendSpec, HttpVersion, PoolSpec, Protocol, ServerSpec,
@@ -244,6 +245,7 @@ fn references(document: &Document, problems: &mut Vec<Problem>) {
             problems.push(Problem::dangling(&path, "authority", authority, wanted));
         }
     }
+    service_addresses(document, problems);
     challenges(document, problems);
     client_certificates(document, problems);
     for (name, message) in &document.notifications {

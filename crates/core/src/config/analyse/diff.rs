@@ -210,6 +210,14 @@ pub fn diff(old: &Document, new: &Document) -> Vec<DocumentChange> {
         |_, _, _, _| {},
     );
     compare(
+        &old.addresses,
+        &new.addresses,
+        &same(&old.addresses, &new.addresses),
+        at("addresses"),
+        &mut changes,
+        |_, _, _, _| {},
+    );
+    compare(
         &old.authorities,
         &new.authorities,
         &same(&old.authorities, &new.authorities),
@@ -316,7 +324,7 @@ fn compare<T: PartialEq + Serialize>(
 pub(in crate::config) type PlainKeys = BTreeMap<String, String>;
 
 /// The keys by which an object is known, in the order in which they are listed.
-const FIRST: [&str; 29] = [
+const FIRST: [&str; 31] = [
     "kind",
     "frontend",
     "method",
@@ -335,6 +343,8 @@ const FIRST: [&str; 29] = [
     "challenge",
     "address",
     "addresses",
+    "interface",
+    "router_id",
     "weight",
     "algorithm",
     "pool",

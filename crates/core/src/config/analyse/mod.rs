@@ -10,4 +10,5 @@ pub mod lost_capacity;
 pub mod pool_shares;
 pub mod renames;
 pub(super) mod rules;
+mod service_addresses;
 pub mod warnings;

@@ -172,6 +172,9 @@ formats! {
     /// Files on the service's machine.
     FILE: "the whole path of a file of certificates (PEM)", "paths", "/etc/merismos/authorities.pem", "^/",
         |text| kept(text, text.starts_with('/'));
+    /// Interfaces of machines (at most 15 bytes, as the kernel has it).
+    INTERFACE: "the name of an interface: 1 to 15 characters without spaces, slashes and colons", "interfaces", "eth0", "^[!-.0-9;-~]{1,15}$",
+        |text| kept(text, is_interface(text));
     /// Fingerprints of certificates.
     SHA256: "the SHA-256 of a certificate: 64 hexadecimal digits", "fingerprints", "", "^[0-9a-fA-F]{64}$",
         |text| {
@@ -239,6 +242,11 @@ fn is_url(text: &str) -> bool {
     text.len() <= 2_000
         && text.bytes().all(|byte| byte.is_ascii_graphic())
         && rest.is_some_and(|rest| !rest.is_empty() && !rest.starts_with('/') && !rest.contains('@'))
+}
+
+fn is_interface(text: &str) -> bool {
+    let is_part = |byte: u8| byte.is_ascii_graphic() && byte != b'/' && byte != b':';
+    (1..=15).contains(&text.len()) && text.bytes().all(is_part)
 }
 
 fn is_mailbox(text: &str) -> bool {

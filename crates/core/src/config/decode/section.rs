@@ -16,6 +16,8 @@ pub struct Section<'t, 'p> {
     path: String,
     line: usize,
     known: Vec<&'static str>,
+    /// Choices that were not given, with their defaults: other keys may depend on them.
+    defaults: Vec<(&'static str, &'static str)>,
     /// A key that decides about others could not be read: which others there are is not known.
     undecided: bool,
     problems: &'p mut Vec<Problem>,
@@ -105,7 +107,15 @@ impl<'t, 'p> Section<'t, 'p> {
         problems: &'p mut Vec<Problem>,
     ) -> Option<Self> {
         if let Value::Table(entries) = &node.value {
-            return Some(Self { entries, path, line, known: Vec::new(), undecided: false, problems });
+            return Some(Self {
+                entries,
+                path,
+                line,
+                known: Vec::new(),
+                defaults: Vec::new(),
+                undecided: false,
+                problems,
+            });
         }
         let problem = Problem::at(&path, format!("found {}", describe(&node.value)), "a table with keys");
         problems.push(Problem { line: Some(node.line), ..problem });
@@ -148,6 +158,9 @@ impl<'t, 'p> Section<'t, 'p> {
             if key.is_needed() {
                 self.missing(key);
                 return None;
+            }
+            if let (Shape::Choice { .. }, DefaultValue::Value(text)) = (key.shape, key.default) {
+                self.defaults.push((key.name, text));
             }
             return self.default(key).or_else(T::absent);
         };
@@ -220,7 +233,8 @@ impl<'t, 'p> Section<'t, 'p> {
     /// Whether a condition is met; `None` when the key that decides could not be read.
     fn applies(&mut self, when: Option<KeyCondition>) -> Option<bool> {
         let Some(when) = when else { return Some(true) };
-        match self.text(when.key) {
+        let default = || self.defaults.iter().find(|(key, _)| *key == when.key).map(|(_, text)| *text);
+        match self.text(when.key).or_else(default) {
             Some(text) if !self.undecided => Some(when.values.contains(&text)),
             _ => {
                 self.undecided = true;

@@ -13,8 +13,8 @@ use crate::config::document::{
     Algorithm, AmbiguousPaths, BalancePer, ChallengeKind, ChecksNeeded, ChoosePool, CipherSuite,
     ClientCertificates, CookieSameSite, DnsRecordType, Failback, HashKey, HttpVersion, LimitAction, LimitKey,
     LookupRecords, MailTls, NotifiedChange, OneOrMore, OpenConnections, PassiveAction, PersistenceKind,
-    PinWhenGone, Protocol, ProxyVersion, RedirectStatus, RuleAction, StatusRange, TlsNameOf, TlsPolicy,
-    TlsVerify, TsigAlgorithm, UnknownName, WhenAbsent, WhenEmpty, WhenNone,
+    PinWhenGone, PreemptionMode, Protocol, ProxyVersion, RedirectStatus, RuleAction, StatusRange, TlsNameOf,
+    TlsPolicy, TlsVerify, TsigAlgorithm, UnknownName, WhenAbsent, WhenEmpty, WhenNone,
 };
 use crate::config::key::{Key, Range, Shape};
 use crate::config::listen_address::{AddressRange, AddressRef};
@@ -24,6 +24,7 @@ use crate::config::tree::{DocumentNode, Value};
 use crate::name::Name;
 use crate::rules::{Condition, ConditionError, LocationTemplate};
 use crate::units::{Size, Span};
+use crate::vrrp::ChecksumRule;
 
 /// A type that values of keys are read into.
 pub(crate) trait KeyValue: Sized {
@@ -352,8 +353,8 @@ macro_rules! choices {
     )*};
 }
 choices! {
-    Algorithm AmbiguousPaths BalancePer ChallengeKind CipherSuite ChoosePool ClientCertificates ChecksNeeded DnsRecordType HttpVersion LimitAction LookupRecords MailTls NotifiedChange OpenConnections
-    PassiveAction CookieSameSite PinWhenGone Protocol ProxyVersion RedirectStatus RuleAction TlsNameOf TlsPolicy TlsVerify TsigAlgorithm UnknownName WhenAbsent WhenEmpty
+    Algorithm AmbiguousPaths BalancePer ChallengeKind ChecksumRule CipherSuite ChoosePool ClientCertificates ChecksNeeded DnsRecordType HttpVersion LimitAction LookupRecords MailTls NotifiedChange OpenConnections
+    PassiveAction CookieSameSite PinWhenGone PreemptionMode Protocol ProxyVersion RedirectStatus RuleAction TlsNameOf TlsPolicy TlsVerify TsigAlgorithm UnknownName WhenAbsent WhenEmpty
     WhenNone
 }
 

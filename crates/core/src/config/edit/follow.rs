@@ -107,6 +107,12 @@ pub(super) fn follow(document: &mut Document, user: &ObjectPath, renamed: &Objec
                 certificate.authority = Some(to.clone());
             }
         }
+        (ObjectPath::Address(name), ObjectPath::Pool(_)) => {
+            let pools = document.addresses.get_mut(name).into_iter().flat_map(|address| &mut address.pools);
+            for pool in pools.filter(|pool| *pool == renamed.name()) {
+                *pool = to.clone();
+            }
+        }
         (ObjectPath::Notification(name), ObjectPath::Pool(_)) => {
             let pools =
                 document.notifications.get_mut(name).into_iter().flat_map(|message| &mut message.pools);

@@ -344,6 +344,7 @@ pub fn value(document: &Document, object: &ObjectPath) -> Option<Value> {
         ObjectPath::Frontend(name) => json(document.frontends.get(name)),
         ObjectPath::Notification(name) => json(document.notifications.get(name)),
         ObjectPath::Certificate(name) => json(document.certificates.get(name)),
+        ObjectPath::Address(name) => json(document.addresses.get(name)),
         ObjectPath::Authority(name) => json(document.authorities.get(name)),
         ObjectPath::Limit(name) => json(document.limits.get(name)),
         ObjectPath::Rule(name) => json(document.rules.get(name)),
@@ -378,6 +379,7 @@ fn parent(object: &ObjectPath) -> Option<ObjectPath> {
         | ObjectPath::Pool(_)
         | ObjectPath::Frontend(_)
         | ObjectPath::Certificate(_)
+        | ObjectPath::Address(_)
         | ObjectPath::Authority(_)
         | ObjectPath::Limit(_)
         | ObjectPath::Rule(_)
@@ -410,6 +412,7 @@ fn unknown(document: &Document, object: &ObjectPath) -> EditError {
         ObjectPath::Frontend(_) => names(&document.frontends, own),
         ObjectPath::Notification(_) => names(&document.notifications, own),
         ObjectPath::Certificate(_) => names(&document.certificates, own),
+        ObjectPath::Address(_) => names(&document.addresses, own),
         ObjectPath::Authority(_) => names(&document.authorities, own),
         ObjectPath::Limit(_) => names(&document.limits, own),
         ObjectPath::Rule(_) => names(&document.rules, own),
@@ -481,6 +484,7 @@ fn put(mut document: Document, object: &ObjectPath, value: Value) -> Result<Docu
         ObjectPath::Frontend(_) => document.frontends.extend(read.frontends),
         ObjectPath::Notification(_) => document.notifications.extend(read.notifications),
         ObjectPath::Certificate(_) => document.certificates.extend(read.certificates),
+        ObjectPath::Address(_) => document.addresses.extend(read.addresses),
         ObjectPath::Authority(_) => document.authorities.extend(read.authorities),
         ObjectPath::Limit(_) => document.limits.extend(read.limits),
         ObjectPath::Rule(_) => document.rules.extend(read.rules),
@@ -518,6 +522,7 @@ fn removed(mut document: Document, object: &ObjectPath) -> Document {
         ObjectPath::Frontend(name) => drop(document.frontends.remove(name)),
         ObjectPath::Notification(name) => drop(document.notifications.remove(name)),
         ObjectPath::Certificate(name) => drop(document.certificates.remove(name)),
+        ObjectPath::Address(name) => drop(document.addresses.remove(name)),
         ObjectPath::Authority(name) => drop(document.authorities.remove(name)),
         ObjectPath::Limit(name) => drop(document.limits.remove(name)),
         ObjectPath::Rule(name) => drop(document.rules.remove(name)),

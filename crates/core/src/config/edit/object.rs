@@ -33,6 +33,8 @@ pub enum ObjectPath {
     Network(Name),
     /// `certificates.NAME`
     Certificate(Name),
+    /// `addresses.NAME`: addresses that move between nodes.
+    Address(Name),
     /// `authorities.NAME`: who issues certificates.
     Authority(Name),
     /// `limits.NAME`: how much each client may ask for.
@@ -70,6 +72,8 @@ pub enum ObjectKind {
     Network,
     /// A certificate that frontends show their clients.
     Certificate,
+    /// Addresses that move between nodes.
+    Address,
     /// An authority that certificates are ordered from.
     Authority,
     /// How much each client may ask for.
@@ -94,6 +98,7 @@ impl fmt::Display for ObjectKind {
             Self::Notification => "notification",
             Self::Network => "network",
             Self::Certificate => "certificate",
+            Self::Address => "address",
             Self::Authority => "authority",
             Self::Limit => "limit",
             Self::Rule => "rule",
@@ -108,7 +113,7 @@ pub enum ObjectPathError {
     /// It leads to nothing that a document can hold.
     #[error(
         "a path is frontends.NAME, pools.NAME, pools.NAME.servers.NAME, pools.NAME.lookups.NAME, checks.NAME, \
-         hosts.NAME, ranges.NAME, ranges.NAME.reserved.NAME, networks.NAME, certificates.NAME, authorities.NAME, \
+         hosts.NAME, ranges.NAME, ranges.NAME.reserved.NAME, networks.NAME, addresses.NAME, certificates.NAME, authorities.NAME, \
          limits.NAME, rules.NAME, examples.NAME or notifications.NAME; found {0:?}"
     )]
     Shape(String),
@@ -133,6 +138,7 @@ impl ObjectPath {
             Self::Notification(_) => ObjectKind::Notification,
             Self::Network(_) => ObjectKind::Network,
             Self::Certificate(_) => ObjectKind::Certificate,
+            Self::Address(_) => ObjectKind::Address,
             Self::Authority(_) => ObjectKind::Authority,
             Self::Limit(_) => ObjectKind::Limit,
             Self::Rule(_) => ObjectKind::Rule,
@@ -153,6 +159,7 @@ impl ObjectPath {
             | Self::Frontend(name)
             | Self::Notification(name)
             | Self::Certificate(name)
+            | Self::Address(name)
             | Self::Authority(name)
             | Self::Limit(name)
             | Self::Rule(name)
@@ -177,6 +184,7 @@ impl ObjectPath {
             Self::Notification(_) => Self::Notification(to),
             Self::Network(_) => Self::Network(to),
             Self::Certificate(_) => Self::Certificate(to),
+            Self::Address(_) => Self::Address(to),
             Self::Authority(_) => Self::Authority(to),
             Self::Limit(_) => Self::Limit(to),
             Self::Rule(_) => Self::Rule(to),
@@ -220,6 +228,7 @@ impl FromStr for ObjectPath {
             ["notifications", name] => Self::Notification(name.parse()?),
             ["networks", name] => Self::Network(name.parse()?),
             ["certificates", name] => Self::Certificate(name.parse()?),
+            ["addresses", name] => Self::Address(name.parse()?),
             ["authorities", name] => Self::Authority(name.parse()?),
             ["limits", name] => Self::Limit(name.parse()?),
             ["rules", name] => Self::Rule(name.parse()?),
@@ -243,6 +252,7 @@ impl fmt::Display for ObjectPath {
             Self::Notification(name) => write!(f, "notifications.{name}"),
             Self::Network(name) => write!(f, "networks.{name}"),
             Self::Certificate(name) => write!(f, "certificates.{name}"),
+            Self::Address(name) => write!(f, "addresses.{name}"),
             Self::Authority(name) => write!(f, "authorities.{name}"),
             Self::Limit(name) => write!(f, "limits.{name}"),
             Self::Rule(name) => write!(f, "rules.{name}"),

@@ -49,6 +49,7 @@ impl ObjectEntry<'_> {
             }
             ObjectPath::Frontend(name) => document.frontends.get(name).map(summary_of),
             ObjectPath::Certificate(name) => document.certificates.get(name).map(summary_of),
+            ObjectPath::Address(name) => document.addresses.get(name).map(summary_of),
             ObjectPath::Authority(name) => document.authorities.get(name).map(summary_of),
             ObjectPath::Limit(name) => document
                 .limits
@@ -80,6 +81,7 @@ impl ObjectEntry<'_> {
             | ObjectPath::Frontend(_)
             | ObjectPath::Notification(_)
             | ObjectPath::Certificate(_)
+            | ObjectPath::Address(_)
             | ObjectPath::Authority(_)
             | ObjectPath::Limit(_)
             | ObjectPath::Rule(_)
@@ -130,6 +132,9 @@ pub fn find<'d>(document: &'d Document, object: &ObjectPath) -> Option<ObjectEnt
         ObjectPath::Example(name) => {
             document.examples.get(name).map(|example| (&example.labels, example.note.as_str()))?
         }
+        ObjectPath::Address(name) => {
+            document.addresses.get(name).map(|address| (&address.labels, address.note.as_str()))?
+        }
         ObjectPath::Authority(name) => {
             document.authorities.get(name).map(|authority| (&authority.labels, authority.note.as_str()))?
         }
@@ -148,6 +153,7 @@ pub fn list(document: &Document) -> Vec<ObjectEntry<'_>> {
         all.extend(range.reserved.keys().map(|taken| ObjectPath::Reserved(name.clone(), taken.clone())));
     }
     all.extend(document.networks.keys().cloned().map(ObjectPath::Network));
+    all.extend(document.addresses.keys().cloned().map(ObjectPath::Address));
     all.extend(document.authorities.keys().cloned().map(ObjectPath::Authority));
     all.extend(document.limits.keys().cloned().map(ObjectPath::Limit));
     all.extend(document.rules.keys().cloned().map(ObjectPath::Rule));

@@ -25,6 +25,8 @@ pub fn users(document: &Document, object: &ObjectPath) -> Vec<ObjectPath> {
                 document.rules.iter().filter(|(_, rule)| rule.pools().any(|(name, _)| name == pool));
             using.extend(leading.map(|(name, _)| ObjectPath::Rule(name.clone())));
             using.extend(examples(&|example| example.expect_pool.as_ref() == Some(pool)));
+            let needing = document.addresses.iter().filter(|(_, address)| address.pools.contains(pool));
+            using.extend(needing.map(|(name, _)| ObjectPath::Address(name.clone())));
             using
         }
         ObjectPath::Range(wanted) => frontends(
@@ -101,6 +103,7 @@ pub fn users(document: &Document, object: &ObjectPath) -> Vec<ObjectPath> {
         }
         ObjectPath::Server(_)
         | ObjectPath::Lookup(..)
+        | ObjectPath::Address(_)
         | ObjectPath::Example(_)
         | ObjectPath::Notification(_) => Vec::new(),
     }

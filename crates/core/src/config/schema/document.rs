@@ -40,6 +40,7 @@ pub use crate::config::schema::pool::{
 };
 pub use crate::config::schema::rule::{AmbiguousPaths, ExampleSpec, RuleAction, RuleChanges, RuleSpec};
 pub use crate::config::schema::server::{LookupRecords, LookupSpec, ServerSpec, WhenEmpty};
+pub use crate::config::schema::service_address::{AddressSpec, PreemptionMode};
 pub use crate::config::schema::upstream::{HttpVersion, TlsNameOf, UpstreamSettings};
 use crate::name::Name;
 /// The format number that this release writes. It reads this one, and lifts older ones to it.
@@ -72,6 +73,9 @@ pub struct Document {
     #[key(count = 0..=1000)]
     #[serde(skip_serializing_if = "BTreeMap::is_empty")]
     pub networks: BTreeMap<Name, Vec<IpNet>>,
+    /// Addresses that move between nodes.
+    #[serde(skip_serializing_if = "BTreeMap::is_empty")]
+    pub addresses: BTreeMap<Name, AddressSpec>,
     /// Authorities that certificates are ordered from.
     #[serde(skip_serializing_if = "BTreeMap::is_empty")]
     pub authorities: BTreeMap<Name, AuthoritySpec>,
@@ -108,6 +112,7 @@ impl Default for Document {
             hosts: BTreeMap::new(),
             ranges: BTreeMap::new(),
             networks: BTreeMap::new(),
+            addresses: BTreeMap::new(),
             authorities: BTreeMap::new(),
             certificates: BTreeMap::new(),
             checks: BTreeMap::new(),

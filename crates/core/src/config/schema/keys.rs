@@ -10,8 +10,8 @@ use serde::Serialize;
 use crate::config::Document;
 use crate::config::decode::Section;
 use crate::config::document::{
-    AuthoritySpec, CertificateSpec, CheckSpec, ExampleSpec, FrontendSpec, HostSpec, LimitSpec, LookupSpec,
-    NotificationSpec, PoolSpec, RangeSpec, RuleSpec, ServerSpec,
+    AddressSpec, AuthoritySpec, CertificateSpec, CheckSpec, ExampleSpec, FrontendSpec, HostSpec, LimitSpec,
+    LookupSpec, NotificationSpec, PoolSpec, RangeSpec, RuleSpec, ServerSpec,
 };
 use crate::config::key::{Field, Key, KeyCondition, Keys, Shape};
 use crate::config::object::ObjectKind;
@@ -85,10 +85,11 @@ impl ObjectKey {
 }
 
 /// The kinds of objects that have keys, each with the key of the document under which its objects stand.
-pub const HOMES: [(ObjectKind, &str); 14] = [
+pub const HOMES: [(ObjectKind, &str); 15] = [
     (ObjectKind::Host, "hosts"),
     (ObjectKind::Range, "ranges"),
     (ObjectKind::Network, "networks"),
+    (ObjectKind::Address, "addresses"),
     (ObjectKind::Authority, "authorities"),
     (ObjectKind::Certificate, "certificates"),
     (ObjectKind::Check, "checks"),
@@ -126,6 +127,7 @@ pub(in crate::config) fn fields(kind: ObjectKind) -> &'static [Field] {
         ObjectKind::Range => RangeSpec::FIELDS,
         ObjectKind::Reserved => ReservedObject::FIELDS,
         ObjectKind::Network => NetworkObject::FIELDS,
+        ObjectKind::Address => AddressSpec::FIELDS,
         ObjectKind::Authority => AuthoritySpec::FIELDS,
         ObjectKind::Certificate => CertificateSpec::FIELDS,
         ObjectKind::Check => CheckSpec::FIELDS,

@@ -22,4 +22,5 @@ pub(crate) mod persistence;
 pub(crate) mod pool;
 pub(crate) mod rule;
 mod server;
+pub(crate) mod service_address;
 pub(crate) mod upstream;

@@ -278,6 +278,14 @@ fn everything() -> Value {
         },
         "shut": { "when": "method is TRACE", "action": "close", "limits": ["visitor"] }
     });
+    all["addresses"] = json!({
+        "front": about(json!({
+            "addresses": ["192.0.2.10", "2001:db8::10"], "interface": "eth0", "router_id": 10, "nodes": { "north": 200, "south": 100 },
+            "advertisement_interval": "200ms", "peers": ["192.0.2.2", "192.0.2.3"], "checksum": "rfc-5798", "preemption": "after-delay",
+            "preemption_delay": "1m", "pools": ["booking"], "pool_loss": 60, "pool_loss_delay": "10s"
+        })),
+        "back": { "addresses": ["192.0.2.11"], "interface": "eth1", "router_id": 11, "nodes": { "north": 2 } }
+    });
     all["examples"] = json!({ "old-page": about(json!({
         "frontend": "web", "host": "a.example", "path": "/old/x?y", "method": "POST", "client": "192.0.2.7", "headers": { "X-Tenant": "blue" },
         "expect_rule": "old", "expect_pool": "second", "expect_status": 308, "expect_location": "https://www.skerry.example/x?y", "expect_path": "/x", "expect_fields": { "X-Tenant": "blue" }
@@ -316,6 +324,7 @@ fn the_schema_and_the_reader_know_the_same_keys() {
             "networks",
             "passive_check",
             "headers",
+            "nodes",
             "pool_weights",
             "pool_networks",
             "passthrough",

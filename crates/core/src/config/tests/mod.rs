@@ -4,6 +4,7 @@ mod generated;
 mod keys;
 mod properties;
 mod rules;
+mod service_addresses;
 mod size;
 mod tls;
 
