@@ -5,6 +5,7 @@
 #   scripts/bench.sh sessions   only what pins cost and how fast drains are; it appends
 #   scripts/bench.sh tls        only what TLS costs; it appends
 #   scripts/bench.sh rules      only what rules cost; it appends
+#   scripts/bench_addresses.py  for how long clients stand still while an address moves between the nodes of demo/pair.sh, which is up
 #   scripts/bench.sh nodes      only how fast nodes follow each other, and what they cost the database; it appends
 #   scripts/bench.sh count      only the count of instructions a request
 #   scripts/bench.sh check      the count, which must not be a tenth above scripts/instructions.baseline

@@ -22,6 +22,7 @@ const PAGES = [
   '/events',
   '/access',
   '/nodes',
+  '/addresses',
   '/new-service',
   '/no-such-page',
 ]

@@ -3,6 +3,7 @@
   import { useAnswer } from '../lib/api/useAnswer'
   import Alert from '../lib/components/Alert.svelte'
   import Card from '../lib/components/Card.svelte'
+  import AddressHolders from '../lib/components/AddressHolders.svelte'
   import CertificateStrip from '../lib/components/CertificateStrip.svelte'
   import { objects, words } from '../lib/api/call'
   import type { Kind, Objects } from '../lib/api/types'
@@ -76,7 +77,7 @@
       (it) => inState === '' || (inState === 'trouble' ? isInTrouble(it.name) : inState === 'empty' ? isEmpty(it.name) : !isInTrouble(it.name)),
     ),
   )
-  const uses = $derived(kind !== 'frontend' && kind !== 'notification')
+  const uses = $derived(!['frontend', 'notification', 'address'].includes(kind))
 </script>
 
 <Card>
@@ -100,6 +101,7 @@
       <a class="link" href="/limits">Limits of clients</a>
     {/if}
     {#if kind === 'limit'}<a class="link" href="/rules">Rules</a>{/if}
+    {#if kind === 'address'}<a class="link" href="/nodes">Nodes</a>{/if}
     {#if kind === 'network'}<a class="link" href="/rules">Rules</a>{/if}
     {#if kind === 'example'}<a class="link" href="/rules">Rules</a>{/if}
     {#if kind === 'authority'}<a class="link" href="/certificates">Certificates</a>{/if}
@@ -120,6 +122,7 @@
       />
     </section>
   {/if}
+  {#if kind === 'address'}<AddressHolders />{/if}
   {#if kind === 'certificate'}
     <CertificateStrip />
     <TryHandshake />

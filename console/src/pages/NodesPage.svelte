@@ -1,10 +1,11 @@
 <script lang="ts">
   import { useAnswers } from '../lib/api/useAnswer'
+  import AddressHolders from '../lib/components/AddressHolders.svelte'
   import Alert from '../lib/components/Alert.svelte'
   import Card from '../lib/components/Card.svelte'
   import DataTable from '../lib/components/DataTable.svelte'
   import Dialog from '../lib/components/Dialog.svelte'
-  import { nodes, removeNode, words } from '../lib/api/call'
+  import { nodes, orderNode, removeNode, words } from '../lib/api/call'
   import type { NodeView, Nodes } from '../lib/api/types'
   import { ago, length } from '../lib/format/format'
   import { live } from '../lib/live/live.svelte'
@@ -38,6 +39,20 @@
   const isBehind = (node: NodeView) => node.is_alive && node.revision != null && known !== null && node.revision !== known.revision
   const clock = (node: NodeView) => (node.is_alive && Math.abs(node.clock_ahead_ms ?? 0) >= CLOCKS_APART_MS ? (node.clock_ahead_ms ?? 0) : 0)
 
+  let draining = $state<NodeView | null>(null)
+  let reason = $state('')
+  let refused = $state('')
+  async function order(node: NodeView, verb: 'drain' | 'return', anyway: boolean) {
+    try {
+      await orderNode(node.name, { order: verb, reason, anyway })
+      draining = null
+      turn += 1
+    } catch (error) {
+      if (draining) refused = words(error)
+      else trouble = words(error)
+    }
+  }
+
   async function forget(node: NodeView) {
     forgetting = null
     try {
@@ -62,7 +77,9 @@
     <Alert class="mb-3">The database does not answer: this is what was known when it did last. Each node goes on for itself.</Alert>
   {/if}
   {#if known}
-    <DataTable columns={['node', 'state', 'runs', 'leads', 'down as seen there', 'since', 'version', 'API', { name: 'what can be done', spoken: true }]}>
+    <DataTable
+      columns={['node', 'state', 'runs', 'leads', 'holds', 'down as seen there', 'since', 'version', 'API', { name: 'what can be done', spoken: true }]}
+    >
       {#each known.nodes as it (it.id)}
         <tr data-testid="node">
           <td class="py-1 pr-4">
@@ -79,6 +96,10 @@
           </td>
           <td class="pr-4">{it.leads ? '● leads' : ''}</td>
           <td class="pr-4">
+            {#if it.is_drained}<span class="text-warning">▲ is drained</span>{/if}
+            {it.holds.join(', ')}
+          </td>
+          <td class="pr-4">
             {#if it.down_in_all > 0}
               <span class="text-warning">✕ {it.down_in_all}</span>
               <span class="text-secondary">{it.down.slice(0, 3).join(', ')}{it.down_in_all > 3 ? ' …' : ''}</span>
@@ -88,7 +109,9 @@
           <td class="pr-4">{it.version ?? '–'}</td>
           <td class="pr-4">{it.api ?? '–'}</td>
           <td class="text-right">
-            {#if !it.is_alive}<button class="btn btn-xs" onclick={() => (forgetting = it)}>Forget it …</button>{/if}
+            {#if !it.is_alive}<button class="btn btn-xs" onclick={() => (forgetting = it)}>Forget it …</button>
+            {:else if it.is_drained}<button class="btn btn-xs" onclick={() => order(it, 'return', false)}>Return it</button>
+            {:else}<button class="btn btn-xs" onclick={() => ([draining, reason, refused] = [it, '', ''])}>Drain it …</button>{/if}
           </td>
         </tr>
       {/each}
@@ -114,6 +137,29 @@
   {/if}
 </Card>
 
+<Card>
+  <div class="mb-2 flex flex-wrap items-center gap-x-4 gap-y-2">
+    <h2 class="text-base font-semibold">Service addresses</h2>
+    <p class="text-secondary">Addresses that one node at a time holds, and that move to another when it can't.</p>
+    <a class="link ml-auto" href="/addresses">All of them, and new ones</a>
+  </div>
+  <AddressHolders />
+</Card>
+
+{#if draining}
+  {@const node = draining}
+  <Dialog title={`Drain node ${node.name}?`} onclose={() => (draining = null)}>
+    <p class="mb-3">Its addresses move to other nodes, and it takes none until it is returned. Connections that are open to it end when they move.</p>
+    <label class="block" for="drain-reason">Why</label>
+    <input id="drain-reason" class="input input-sm mb-3 w-full" autocomplete="off" maxlength="500" bind:value={reason} />
+    {#if refused}<Alert class="mb-3">{refused}</Alert>{/if}
+    <div class="flex gap-2">
+      <button class="btn btn-primary btn-sm" onclick={() => order(node, 'drain', false)}>Drain it</button>
+      {#if refused}<button class="btn btn-error btn-sm" onclick={() => order(node, 'drain', true)}>Drain it anyway</button>{/if}
+      <button class="btn btn-sm" onclick={() => (draining = null)}>Leave it</button>
+    </div>
+  </Dialog>
+{/if}
 {#if forgetting}
   {@const node = forgetting}
   <Dialog title={`Forget node ${node.name || node.id}?`} onclose={() => (forgetting = null)}>

@@ -8,6 +8,7 @@
   import GoLive from '../lib/components/GoLive.svelte'
   import SentMessages from '../lib/components/SentMessages.svelte'
   import Path from '../lib/components/Path.svelte'
+  import AddressHolders from '../lib/components/AddressHolders.svelte'
   import LimitCounts from '../lib/components/LimitCounts.svelte'
   import ObjectActions from '../lib/components/ObjectActions.svelte'
   import ObjectForm from '../lib/components/ObjectForm.svelte'
@@ -102,6 +103,7 @@
       <RuleOrder frontend={name} listed={(object.keys.rules ?? []) as string[]} />
     {/if}
     {#if kind === 'limit'}<LimitCounts limit={name} />{/if}
+    {#if kind === 'address' && !gone}<AddressHolders only={name} />{/if}
     {#if frontend}<Explain frontend={name} protocol={frontend.protocol} tls={frontend.tls} />{/if}
     {#if kind === 'range'}
       <section class="mb-4 grid gap-4 lg:grid-cols-2" aria-label="Reserved addresses">

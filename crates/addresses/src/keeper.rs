@@ -16,7 +16,7 @@ use rtnetlink::{Handle, MulticastGroup};
 use tokio::sync::{mpsc, oneshot, watch};
 
 use crate::interface::{self, Interface, InterfaceError};
-use crate::member::{KeeperClock, Member, RENEWED_EVERY, TOLD_AGAIN};
+use crate::member::{AddressMember, KeeperClock, RENEWED_EVERY, TOLD_AGAIN};
 use crate::neighbours;
 use crate::view::AddressView;
 use crate::vrrp_socket::{Packet, VrrpSocket};
@@ -28,7 +28,7 @@ const LOOKED_AFTER: Duration = Duration::from_millis(10);
 /// How many packets of a socket are read at one go, before timers have their turn.
 const READ_AT_ONCE: usize = 200;
 /// How often what is counted is shown; where a node stands is shown at once.
-const SHOWN_EVERY: Duration = Duration::from_millis(100);
+const SHOWN_EVERY: Duration = Duration::from_millis(250);
 
 /// What there is to hold, and what this node is worth for it.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -128,7 +128,7 @@ impl AddressKeeper {
 
 /// An interface that addresses may be put on, and the sockets on it.
 #[derive(Debug)]
-struct Link {
+struct WatchedInterface {
     state: Result<Interface, InterfaceError>,
     sockets: Vec<VrrpSocket>,
     socket_trouble: Option<String>,
@@ -139,8 +139,8 @@ struct Link {
 struct Keeper {
     netlink: Handle,
     clock: KeeperClock,
-    links: BTreeMap<String, Link>,
-    members: BTreeMap<Name, Member>,
+    links: BTreeMap<String, WatchedInterface>,
+    members: BTreeMap<Name, AddressMember>,
     /// Whether the process before this one goes on to hold what it held until this one does.
     inherits: bool,
     /// Number of the last advertisement that was seen.
@@ -265,7 +265,7 @@ impl Keeper {
                     if !self.inherits {
                         self.remove_leftovers(&plan).await;
                     }
-                    self.members.insert(name.clone(), Member::new(plan, election));
+                    self.members.insert(name.clone(), AddressMember::new(plan, election));
                 }
             }
             self.settle(&name).await;
@@ -276,13 +276,15 @@ impl Keeper {
 
     /// Whether all addresses are on their interface, and not by another hand.
     fn is_there(&self, plan: &AddressPlan) -> bool {
-        let Some(Link { state: Ok(state), .. }) = self.links.get(&plan.interface) else { return false };
+        let Some(WatchedInterface { state: Ok(state), .. }) = self.links.get(&plan.interface) else {
+            return false;
+        };
         plan.addresses.iter().all(|ip| state.has(*ip).is_some_and(|there| !there.is_permanent))
     }
 
     /// Addresses that a process before this one left when it was killed are taken off. Those that were set by hand stay, and are reported.
     async fn remove_leftovers(&self, plan: &AddressPlan) {
-        let Some(Link { state: Ok(state), .. }) = self.links.get(&plan.interface) else { return };
+        let Some(WatchedInterface { state: Ok(state), .. }) = self.links.get(&plan.interface) else { return };
         let left = plan.addresses.iter().filter(|ip| state.has(**ip).is_some_and(|left| !left.is_permanent));
         for ip in left {
             self.take_off(&plan.interface, *ip).await;
@@ -290,7 +292,7 @@ impl Keeper {
     }
 
     async fn take_off(&self, interface: &str, ip: IpAddr) {
-        let Some(Link { state: Ok(state), .. }) = self.links.get(interface) else { return };
+        let Some(WatchedInterface { state: Ok(state), .. }) = self.links.get(interface) else { return };
         if let Err(error) = interface::remove(&self.netlink, (interface, state.index), ip).await {
             tracing::warn!(%error, %ip, "an address stays on its interface until its time is over");
         }
@@ -318,7 +320,7 @@ impl Keeper {
     }
 
     /// What keeps this node from taking part.
-    fn trouble(&self, member: &Member) -> Option<String> {
+    fn trouble(&self, member: &AddressMember) -> Option<String> {
         let interface = &member.plan.interface;
         let link = self.links.get(interface)?;
         match &link.state {
@@ -338,8 +340,10 @@ impl Keeper {
     }
 
     /// This machine's own address that advertisements of a family come from.
-    fn sender(&self, member: &Member, is_ipv6: bool, peer: Option<IpAddr>) -> Option<IpAddr> {
-        let Link { state: Ok(state), .. } = self.links.get(&member.plan.interface)? else { return None };
+    fn sender(&self, member: &AddressMember, is_ipv6: bool, peer: Option<IpAddr>) -> Option<IpAddr> {
+        let WatchedInterface { state: Ok(state), .. } = self.links.get(&member.plan.interface)? else {
+            return None;
+        };
         let others = self.members.values().flat_map(|member| &member.plan.addresses);
         let moving: BTreeSet<&IpAddr> = others.chain(&member.plan.addresses).collect();
         if !member.speaks(is_ipv6) {
@@ -355,7 +359,7 @@ impl Keeper {
         }
     }
 
-    async fn leave(&mut self, member: &mut Member) {
+    async fn leave(&mut self, member: &mut AddressMember) {
         let mut acts = Vec::new();
         let before = member.election.stance();
         member.election.set(self.clock.now(), 0, Preemption::AtOnce, member.plan.interval, &mut acts);
@@ -425,7 +429,7 @@ impl Keeper {
     }
 
     /// Does what an election wants, and shows at once where the node stands then.
-    async fn act(&mut self, member: &mut Member, before: Stance, acts: Vec<Act>) {
+    async fn act(&mut self, member: &mut AddressMember, before: Stance, acts: Vec<Act>) {
         for act in acts {
             match act {
                 Act::Take => {
@@ -454,8 +458,10 @@ impl Keeper {
     }
 
     /// Puts the addresses on their interface where they are not yet, puts off their end, and tells the neighbours where that is due.
-    async fn hold(&self, member: &mut Member) {
-        let Some(Link { state: Ok(state), .. }) = self.links.get(&member.plan.interface) else { return };
+    async fn hold(&self, member: &mut AddressMember) {
+        let Some(WatchedInterface { state: Ok(state), .. }) = self.links.get(&member.plan.interface) else {
+            return;
+        };
         let lifetime = member.lifetime();
         if member.renewed.is_none_or(|at| at.elapsed() >= RENEWED_EVERY) {
             if member.renewed.is_some_and(|at| at.elapsed() >= lifetime) {
@@ -481,7 +487,7 @@ impl Keeper {
         }
     }
 
-    fn advertise(&mut self, member: &mut Member, priority: u8) {
+    fn advertise(&mut self, member: &mut AddressMember, priority: u8) {
         for is_ipv6 in [false, true] {
             let to: Vec<Option<IpAddr>> = if !member.speaks(is_ipv6) {
                 continue;
@@ -531,7 +537,7 @@ impl Keeper {
             // Another interface of the same name, or one that is back.
             if index(&state) != index(&link.state) || link.socket_trouble.is_some() {
                 let wrong = link.wrong;
-                *link = Link { wrong, ..with_sockets(name, state) };
+                *link = WatchedInterface { wrong, ..with_sockets(name, state) };
             } else {
                 link.state = state;
             }
@@ -557,8 +563,8 @@ impl Keeper {
     }
 
     /// What is wrong with an object, apart from what keeps this node from taking part.
-    fn flaws(&self, member: &Member) -> Vec<String> {
-        let Some(Link { state: Ok(state), .. }) = self.links.get(&member.plan.interface) else {
+    fn flaws(&self, member: &AddressMember) -> Vec<String> {
+        let Some(WatchedInterface { state: Ok(state), .. }) = self.links.get(&member.plan.interface) else {
             return Vec::new();
         };
         let by_hand =
@@ -576,10 +582,12 @@ impl Keeper {
 
     fn show(&mut self) {
         self.show_at = Instant::now() + SHOWN_EVERY;
-        let view = |(name, member): (&Name, &Member)| {
+        let view = |(name, member): (&Name, &AddressMember)| {
             let wrong = self.links.get(&member.plan.interface).map_or(0, |link| link.wrong);
             let troubles = self.trouble(member).into_iter().chain(self.flaws(member)).collect();
-            (name.clone(), member.view(wrong, troubles))
+            let senders =
+                [false, true].into_iter().filter_map(|is_ipv6| self.sender(member, is_ipv6, None)).collect();
+            (name.clone(), member.view(wrong, senders, troubles))
         };
         let views = self.members.iter().map(view).collect();
         let _ = self.shows.send(Arc::new(views));
@@ -587,12 +595,12 @@ impl Keeper {
 }
 
 /// Looks at an interface for the first time and listens there.
-async fn open(netlink: &Handle, name: &str) -> Link {
+async fn open(netlink: &Handle, name: &str) -> WatchedInterface {
     with_sockets(name, Interface::look(netlink, name).await)
 }
 
-fn with_sockets(name: &str, state: Result<Interface, InterfaceError>) -> Link {
-    let mut link = Link { state, sockets: Vec::new(), socket_trouble: None, wrong: 0 };
+fn with_sockets(name: &str, state: Result<Interface, InterfaceError>) -> WatchedInterface {
+    let mut link = WatchedInterface { state, sockets: Vec::new(), socket_trouble: None, wrong: 0 };
     let Ok(state) = &link.state else { return link };
     for is_ipv6 in [false, true] {
         match VrrpSocket::open(name, state.index, is_ipv6) {
@@ -612,7 +620,7 @@ fn with_sockets(name: &str, state: Result<Interface, InterfaceError>) -> Link {
 }
 
 /// Waits until a socket may have something to read.
-async fn readable(links: &BTreeMap<String, Link>) {
+async fn readable(links: &BTreeMap<String, WatchedInterface>) {
     let sockets = links.values().flat_map(|link| &link.sockets);
     let waits: Vec<_> = sockets.map(|socket| Box::pin(socket.readable())).collect();
     if waits.is_empty() {

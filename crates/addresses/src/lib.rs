@@ -14,4 +14,4 @@ mod view;
 mod vrrp_socket;
 
 pub use keeper::{AddressKeeper, AddressPlan};
-pub use view::{AddressView, Counted, HeardHolder, SeenAdvertisement};
+pub use view::{AddressView, AdvertisementCounts, HeardHolder, SeenAdvertisement};

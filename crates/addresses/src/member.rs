@@ -8,7 +8,7 @@ use merismos_core::time::Tick;
 use merismos_core::vrrp::{Advertisement, Election, Heard, Stance};
 
 use crate::keeper::AddressPlan;
-use crate::view::{AddressView, Counted, HeardHolder, SeenAdvertisement};
+use crate::view::{AddressView, AdvertisementCounts, HeardHolder, SeenAdvertisement};
 
 /// How many advertisements are remembered for people who look.
 const REMEMBERED: usize = 100;
@@ -21,10 +21,10 @@ const RESTS_FOR: Duration = Duration::from_secs(5);
 
 /// One object of addresses, and this node's part in it.
 #[derive(Debug)]
-pub(crate) struct Member {
+pub(crate) struct AddressMember {
     pub(crate) plan: AddressPlan,
     pub(crate) election: Election,
-    pub(crate) counted: Counted,
+    pub(crate) counted: AdvertisementCounts,
     pub(crate) since: SystemTime,
     /// Whether the claim of an operator in the plan was followed.
     pub(crate) claimed: bool,
@@ -38,12 +38,12 @@ pub(crate) struct Member {
     seen: VecDeque<SeenAdvertisement>,
 }
 
-impl Member {
+impl AddressMember {
     pub(crate) fn new(plan: AddressPlan, election: Election) -> Self {
         Self {
             plan,
             election,
-            counted: Counted::default(),
+            counted: AdvertisementCounts::default(),
             since: SystemTime::now(),
             claimed: false,
             to_tell: 0,
@@ -156,7 +156,7 @@ impl Member {
     }
 
     /// What is shown of it.
-    pub(crate) fn view(&self, wrong: u64, mut troubles: Vec<String>) -> AddressView {
+    pub(crate) fn view(&self, wrong: u64, senders: Vec<IpAddr>, mut troubles: Vec<String>) -> AddressView {
         troubles.extend(self.failed.iter().map(|(_, why)| why.clone()));
         // A holder that fell silent is none; others take its place after three to four of its intervals.
         let is_heard = |(holder, at): &&(HeardHolder, Instant)| at.elapsed() < holder.interval * 5;
@@ -165,8 +165,9 @@ impl Member {
             since: self.since,
             priority: self.election.priority(),
             holder: self.holder.as_ref().filter(is_heard).map(|(holder, _)| *holder),
+            senders,
             troubles,
-            counted: Counted { wrong: self.counted.wrong + wrong, ..self.counted },
+            counted: AdvertisementCounts { wrong: self.counted.wrong + wrong, ..self.counted },
             advertisements: self.seen.iter().cloned().collect(),
         }
     }

@@ -16,10 +16,12 @@ pub struct AddressView {
     pub priority: u8,
     /// The node that advertised last, unless this one holds the addresses or nothing was heard for long.
     pub holder: Option<HeardHolder>,
+    /// This machine's own addresses that advertisements come from.
+    pub senders: Vec<IpAddr>,
     /// What keeps this node from taking part as it should, a sentence each.
     pub troubles: Vec<String>,
     /// What was counted since the keeper started.
-    pub counted: Counted,
+    pub counted: AdvertisementCounts,
     /// The last advertisements, sent and received, oldest first.
     pub advertisements: Vec<SeenAdvertisement>,
 }
@@ -39,7 +41,7 @@ pub struct HeardHolder {
 
 /// What a keeper counts of one object.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
-pub struct Counted {
+pub struct AdvertisementCounts {
     /// Times that this node took the addresses.
     pub taken: u64,
     /// Advertisements that were sent.

@@ -49,7 +49,8 @@ pub struct AddressNode {
     pub is_alive: bool,
     /// Whether it is drained: it gives up its addresses, and takes none.
     pub is_drained: bool,
-    /// Where it stands: `active` when it holds them, `backup` when it stands by, `aside` when it takes no part.
+    /// Where it stands: `active` when it holds them, `backup` when it stands by, `aside` when it takes no part; absent also when it said that it holds them
+    /// and the node that answers does not hear it.
     pub stance: Option<Stance>,
     /// Since when.
     #[schema(value_type = Option<String>, format = DateTime)]

@@ -52,6 +52,10 @@ pub struct NodeView {
     pub down: Vec<String>,
     /// How many there are in all.
     pub down_in_all: u64,
+    /// Addresses that move, and that it holds, by the names of their objects.
+    pub holds: Vec<String>,
+    /// Whether it is drained: it gives up its addresses, and takes none.
+    pub is_drained: bool,
 }
 
 /// A node that was forgotten.

@@ -309,7 +309,7 @@ async fn start(
     let waiting = settings.state_folder.join("waiting-events");
     let outbox = Outbox::new(settings.waiting_events, Some(waiting));
     let journal = Journal::new(outbox.clone(), &identity, slot);
-    let addresses = AddressWatch::new(settings.node.clone(), journal.clone(), predecessor.is_some());
+    let addresses = AddressWatch::new(nodes.clone(), journal.clone(), predecessor.is_some());
     let (reports, reported) = mpsc::channel(REPORTS);
     let (lookups, looked_up) = mpsc::channel(LOOKUPS);
     let (copy_is_old, changed) = watch::channel(0);

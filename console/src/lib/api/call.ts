@@ -1,6 +1,10 @@
 // Calls to the API. A session is known by a cookie that scripts can't read.
 
 import type {
+  AddressDetail,
+  AddressOrderRequest,
+  Addresses,
+  NodeOrderRequest,
   Certificate,
   Between,
   Change,
@@ -110,6 +114,11 @@ export const explain = (frontend: string, facts: Record<string, string>) => call
 export const limits = () => call<Limits>('GET', '/limits')
 /** The nodes that share the database. */
 export const nodes = () => call<Nodes>('GET', '/nodes')
+export const orderNode = (node: string, body: NodeOrderRequest) => call<Addresses>('POST', `/nodes/${node}/order`, body)
+/** Addresses that move between nodes. */
+export const addresses = () => call<Addresses>('GET', '/addresses')
+export const address = (name: string) => call<AddressDetail>('GET', `/addresses/${name}`)
+export const orderAddress = (name: string, body: AddressOrderRequest) => call<AddressDetail>('POST', `/addresses/${name}/order`, body)
 export const removeNode = (node: string) => call<unknown>('DELETE', `/nodes/${node}`)
 /** The rules of a frontend, in order, with what they counted. */
 export const ruleCounts = (frontend: string) => call<RuleCounts>('GET', `/frontends/${frontend}/rules`)

@@ -11,6 +11,7 @@ const field = (kind: keyof typeof FIELDS, key: string): Field => {
 describe('fields of forms', () => {
   it('know every kind and its needed keys', () => {
     expect(Object.keys(FIELDS).sort()).toEqual([
+      'address',
       'authority',
       'certificate',
       'check',

@@ -166,7 +166,7 @@ fn stands(node: &AddressNode) -> String {
         (true, Some(Stance::Backup)) if node.is_drained => "is drained".to_owned(),
         (true, Some(Stance::Backup)) => "stands by".to_owned(),
         (true, Some(Stance::Aside)) => bad("takes no part"),
-        (true, None) => "says nothing of it".to_owned(),
+        (true, None) => "is not heard".to_owned(),
     }
 }
 

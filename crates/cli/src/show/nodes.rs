@@ -21,8 +21,18 @@ pub(crate) fn list(nodes: &Nodes) {
             bad("!")
         ));
     }
-    let mut all =
-        table(&["node", "identity", "state", "runs", "leads", "down there", "version", "since", "API"]);
+    let mut all = table(&[
+        "node",
+        "identity",
+        "state",
+        "runs",
+        "leads",
+        "holds",
+        "down there",
+        "version",
+        "since",
+        "API",
+    ]);
     for node in &nodes.nodes {
         all.add_row([
             Cell::new(if node.is_here { format!("{} (here)", node.name) } else { node.name.clone() }),
@@ -30,6 +40,7 @@ pub(crate) fn list(nodes: &Nodes) {
             Cell::new(state(node)),
             Cell::new(runs(node, nodes)),
             Cell::new(if node.leads { "leads" } else { "" }),
+            Cell::new(if node.is_drained { "is drained".to_owned() } else { node.holds.join(", ") }),
             Cell::new(if node.down_in_all == 0 { String::new() } else { node.down_in_all.to_string() }),
             Cell::new(node.version.as_deref().unwrap_or("-")),
             Cell::new(node.started.map_or_else(|| "-".to_owned(), moment)),
@@ -61,6 +72,13 @@ pub(crate) fn one(node: &NodeView, nodes: &Nodes) {
             node.workers.unwrap_or_default(),
             node.api.as_deref().unwrap_or("-")
         ));
+    }
+    if !node.holds.is_empty() {
+        text(&format!("It holds addresses: {}\n", node.holds.join(", ")));
+    }
+    if node.is_drained {
+        let ends = format!("merismos node return {}", node.name);
+        text(&format!("{} it is drained: it takes no addresses; `{ends}` ends that\n", bad("!")));
     }
     for says in troubles(node) {
         text(&format!("{} {says}\n", bad("!")));

@@ -1,5 +1,7 @@
 //! What operators order of addresses and of whole nodes, and what a node says of its own part.
 
+use std::net::IpAddr;
+
 use serde::{Deserialize, Serialize};
 use strum::{Display, EnumString};
 
@@ -52,6 +54,9 @@ pub struct AddressReport {
     /// Pools that it can't use, and that cost it some of its priority.
     #[serde(default)]
     pub lost: Vec<Name>,
+    /// Addresses that its advertisements come from.
+    #[serde(default)]
+    pub senders: Vec<IpAddr>,
     /// What keeps it from taking part as it should, a sentence each.
     #[serde(default)]
     pub troubles: Vec<String>,

@@ -1,6 +1,6 @@
 //! How much a node is worth as the holder of an address, by what it can do.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::time::Duration;
 
 use siphasher::sip::SipHasher13;
@@ -32,29 +32,45 @@ pub fn listed_priority(address: &Name, node: &Name, nodes: &BTreeMap<Name, u8>) 
     Some(given.saturating_sub(u8::try_from(before).unwrap_or(u8::MAX)).max(LEAST))
 }
 
-/// What a node loses of its priority by pools that it can't use: each that has been without enough servers for long enough.
+/// What a node loses of its priority by pools that it can't use, as those have too few servers.
 ///
-/// The wait keeps an address where it is when a server fails for all: one node notices that before another.
+/// One node finds out before another that servers are down for all, or up again: addresses should not move for that. So what is, stays for some time: a
+/// holder loses nothing before a pool has been short for so long, and any other node loses until it has had enough for so long.
 #[derive(Clone, Debug, Default)]
 pub struct PoolLosses {
-    /// Since when each pool has been so.
-    since: BTreeMap<Name, Tick>,
+    pools: BTreeMap<Name, Shortage>,
+}
+
+/// A pool that has too few servers, or had lately.
+#[derive(Clone, Copy, Debug)]
+struct Shortage {
+    /// Since when it is short; absent when it has enough again.
+    since: Option<Tick>,
+    last: Tick,
 }
 
 impl PoolLosses {
-    /// Notes which pools have too few servers now; those of them that have had for `after` or longer.
+    /// Notes which pools have too few servers now; those that cost priority.
     pub fn note<'a>(
         &mut self,
         now: Tick,
         short: impl IntoIterator<Item = &'a Name>,
-        after: Duration,
+        settles_within: Duration,
+        is_holder: bool,
     ) -> Vec<Name> {
-        let before = std::mem::take(&mut self.since);
-        for pool in short {
-            self.since.insert(pool.clone(), before.get(pool).copied().unwrap_or(now));
+        let short: BTreeSet<&Name> = short.into_iter().collect();
+        self.pools.retain(|pool, known| short.contains(pool) || now.since(known.last) < settles_within);
+        for (pool, known) in &mut self.pools {
+            known.since = known.since.filter(|_| short.contains(pool));
         }
-        let lasting = self.since.iter().filter(|(_, since)| now.since(**since) >= after);
-        lasting.map(|(pool, _)| pool.clone()).collect()
+        for pool in short {
+            let known = self.pools.entry(pool.clone()).or_insert(Shortage { since: None, last: now });
+            known.since.get_or_insert(now);
+            known.last = now;
+        }
+        let lasts = |known: &Shortage| known.since.is_some_and(|since| now.since(since) >= settles_within);
+        let costs = self.pools.iter().filter(|(_, known)| !is_holder || lasts(known));
+        costs.map(|(pool, _)| pool.clone()).collect()
     }
 }
 
@@ -86,16 +102,39 @@ mod tests {
     }
 
     #[test]
-    fn a_pool_counts_when_it_has_been_short_for_long_enough() {
+    fn a_pool_that_is_looked_at_seldom_costs_as_well() {
+        let (quay, mut holder) = (name("quay"), PoolLosses::default());
+        let settles = Duration::from_millis(500);
+        assert_eq!(holder.note(Tick(0), [&quay], settles, true), []);
+        assert_eq!(holder.note(Tick(1_000_000_000), [&quay], settles, true), vec![quay.clone()]);
+    }
+
+    #[test]
+    fn what_is_stays_for_some_time() {
         let (quay, mail) = (name("quay"), name("mail"));
-        let after = Duration::from_secs(5);
+        let settles = Duration::from_secs(5);
         let at = |seconds: u64| Tick(seconds * 1_000_000_000);
-        let mut losses = PoolLosses::default();
-        assert_eq!(losses.note(at(0), [], after), []);
-        assert_eq!(losses.note(at(1), [&quay], after), []);
-        assert_eq!(losses.note(at(5), [&quay, &mail], after), []);
-        assert_eq!(losses.note(at(6), [&quay, &mail], after), [quay.clone()]);
-        assert_eq!(losses.note(at(7), [&mail], after), [], "a pool that is well again costs nothing");
-        assert_eq!(losses.note(at(8), [&mail, &quay], after), [], "and begins anew");
+        let (mut holder, mut other) = (PoolLosses::default(), PoolLosses::default());
+        let mut both = |seconds: u64, short: &[&Name]| {
+            let short = || short.iter().copied();
+            (
+                holder.note(at(seconds), short(), settles, true),
+                other.note(at(seconds), short(), settles, false),
+            )
+        };
+        let all = |pools: &[&Name]| pools.iter().map(|pool| (*pool).clone()).collect::<Vec<_>>();
+        assert_eq!(both(0, &[]), (all(&[]), all(&[])));
+        assert_eq!(both(1, &[&quay]), (all(&[]), all(&[&quay])), "a holder does not hurry");
+        assert_eq!(both(5, &[&quay, &mail]), (all(&[]), all(&[&mail, &quay])));
+        assert_eq!(both(6, &[&quay, &mail]), (all(&[&quay]), all(&[&mail, &quay])));
+        assert_eq!(
+            both(7, &[&mail]),
+            (all(&[]), all(&[&mail, &quay])),
+            "and one that stands by does not either"
+        );
+        assert_eq!(both(8, &[&mail, &quay]), (all(&[]), all(&[&mail, &quay])), "it begins anew");
+        assert_eq!(both(12, &[&quay]), (all(&[]), all(&[&mail, &quay])));
+        assert_eq!(both(13, &[]), (all(&[]), all(&[&quay])));
+        assert_eq!(both(18, &[]), (all(&[]), all(&[])));
     }
 }

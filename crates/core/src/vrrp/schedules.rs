@@ -52,7 +52,7 @@ fn happening() -> impl Strategy<Value = Happening> {
     ]
 }
 
-struct Member {
+struct SimulatedNode {
     election: Election,
     worth: u8,
     preemption: Preemption,
@@ -62,7 +62,7 @@ struct Member {
     unread: Vec<(usize, u8)>,
 }
 
-impl Member {
+impl SimulatedNode {
     fn runs(&self) -> bool {
         !self.asleep && !self.crashed
     }
@@ -72,17 +72,17 @@ impl Member {
     }
 }
 
-struct Link {
+struct SimulatedLinks {
     /// Whether packets from one node come to another.
     open: [[bool; NODES]; NODES],
     lossy: [[u64; NODES]; NODES],
     sent: u64,
 }
 
-struct Net {
+struct SimulatedNet {
     now: Tick,
-    members: Vec<Member>,
-    links: Link,
+    members: Vec<SimulatedNode>,
+    links: SimulatedLinks,
     /// Packets on their way: when they come, from, to, priority.
     flying: Vec<(Tick, usize, usize, u8)>,
     settled_since: Tick,
@@ -94,9 +94,9 @@ fn interval() -> WholeInterval {
     WholeInterval::nearest(Duration::from_nanos(INTERVAL))
 }
 
-impl Net {
+impl SimulatedNet {
     fn new(worths: [u8; NODES], preemptions: [Preemption; NODES]) -> Self {
-        let member = |node: usize| Member {
+        let member = |node: usize| SimulatedNode {
             election: Election::new(Tick(0), interval()),
             worth: worths[node],
             preemption: preemptions[node],
@@ -107,7 +107,7 @@ impl Net {
         let mut net = Self {
             now: Tick(0),
             members: (0..NODES).map(member).collect(),
-            links: Link { open: [[true; NODES]; NODES], lossy: [[0; NODES]; NODES], sent: 0 },
+            links: SimulatedLinks { open: [[true; NODES]; NODES], lossy: [[0; NODES]; NODES], sent: 0 },
             flying: Vec::new(),
             settled_since: Tick(0),
             both: [[None; NODES]; NODES],
@@ -120,7 +120,7 @@ impl Net {
 
     fn set(&mut self, node: usize) {
         let mut acts = Vec::new();
-        let Member { election, worth, preemption, .. } = &mut self.members[node];
+        let SimulatedNode { election, worth, preemption, .. } = &mut self.members[node];
         election.set(self.now, *worth, *preemption, interval(), &mut acts);
         self.act(node, acts);
     }
@@ -131,7 +131,7 @@ impl Net {
             for to in (0..NODES).filter(|to| *to != node) {
                 self.links.sent += 1;
                 let each = self.links.lossy[node][to];
-                let lost = each > 0 && self.links.sent % each == 0;
+                let lost = each > 0 && self.links.sent.is_multiple_of(each);
                 if self.links.open[node][to] && !lost {
                     self.flying.push((self.now.plus(Duration::from_nanos(WAY)), node, to, priority));
                 }
@@ -155,7 +155,8 @@ impl Net {
             Happening::Cut(from, to) => self.links.open[from][to] = false,
             Happening::Lossy(from, to, each) => self.links.lossy[from][to] = each,
             Happening::Heal => {
-                self.links = Link { open: [[true; NODES]; NODES], lossy: [[0; NODES]; NODES], sent: 0 };
+                self.links =
+                    SimulatedLinks { open: [[true; NODES]; NODES], lossy: [[0; NODES]; NODES], sent: 0 };
             }
             Happening::Sleep(node) => self.members[node].asleep = true,
             Happening::Wake(node) => {
@@ -272,7 +273,7 @@ proptest! {
         schedule in proptest::collection::vec((0..1_500_u64, happening()), 0..25),
     ) {
         let preemptions = if all_at_once { [Preemption::AtOnce; NODES] } else { preemptions };
-        let mut net = Net::new(worths, preemptions);
+        let mut net = SimulatedNet::new(worths, preemptions);
         for (wait, what) in schedule {
             net.run_until(net.now.plus(Duration::from_millis(wait)));
             net.happens(&what);
@@ -287,7 +288,7 @@ proptest! {
 
 #[test]
 fn a_holder_that_ends_is_missed_after_three_intervals_and_a_skew() {
-    let mut net = Net::new([200, 100, 50], [Preemption::AtOnce; NODES]);
+    let mut net = SimulatedNet::new([200, 100, 50], [Preemption::AtOnce; NODES]);
     net.run_until(Tick(1_000 * MS));
     assert!(net.members[0].holds());
     net.happens(&Happening::Crash(0));

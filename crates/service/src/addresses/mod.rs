@@ -18,6 +18,7 @@ use merismos_core::vrrp::{
 use merismos_store::plans::{PlanKind, StoredPlan};
 
 use crate::journal::Journal;
+use crate::nodes::NodeWatch;
 
 /// How long a node that stops waits at most for another one to take its addresses.
 const LEAVES_WITHIN: Duration = Duration::from_secs(2);
@@ -31,7 +32,8 @@ const WRONG_LASTS: Duration = Duration::from_secs(10);
 pub(crate) struct AddressWatch {
     own: Name,
     journal: Journal,
-    /// Held for a look or a change only.
+    nodes: NodeWatch,
+    /// Held for a look or a change only. What is known of nodes may be looked at meanwhile, and not the other way round.
     known: Arc<Mutex<KnownAddresses>>,
 }
 
@@ -60,9 +62,9 @@ struct KnownOrder {
 }
 
 impl AddressWatch {
-    pub(crate) fn new(own: Name, journal: Journal, inherits: bool) -> Self {
+    pub(crate) fn new(nodes: NodeWatch, journal: Journal, inherits: bool) -> Self {
         let known = KnownAddresses { inherits, ..KnownAddresses::default() };
-        Self { own, journal, known: Arc::new(Mutex::new(known)) }
+        Self { own: nodes.name().clone(), journal, nodes, known: Arc::new(Mutex::new(known)) }
     }
 
     fn known(&self) -> MutexGuard<'_, KnownAddresses> {
@@ -109,6 +111,14 @@ impl AddressWatch {
         self.known().orders.get(&(kind, name.to_owned())).and_then(|known| known.order.clone())
     }
 
+    /// The nodes that are drained of their addresses.
+    pub(crate) fn drained_nodes(&self) -> BTreeSet<String> {
+        let known = self.known();
+        let drained =
+            known.orders.iter().filter(|((kind, _), known)| *kind == PlanKind::Node && known.order.is_some());
+        drained.map(|((_, name), _)| name.clone()).collect()
+    }
+
     /// The largest number of an order.
     pub(crate) fn newest(&self) -> u64 {
         self.known().orders.values().map(|known| known.number).max().unwrap_or_default()
@@ -132,13 +142,17 @@ impl AddressWatch {
             .filter(|pool| !pool.usable || pool.eligible() == 0)
             .map(|pool| &pool.name)
             .collect();
+        let inherits = known.inherits;
         let mut plans = BTreeMap::new();
+        let views = known.keeper.as_ref().map(AddressKeeper::views).unwrap_or_default();
         known.losses.retain(|name, _| document.addresses.contains_key(name));
         known.lost.clear();
         for (name, spec) in &document.addresses {
             let losses = known.losses.entry(name.clone()).or_default();
             let needed = spec.pools.iter().filter(|pool| short.contains(pool));
-            let lost = losses.note(now, needed, spec.pool_loss_delay.get());
+            // The service before this one may hold it, until it is known whether it does.
+            let is_holder = views.get(name).map_or(inherits, |view| view.stance == Stance::Active);
+            let lost = losses.note(now, needed, spec.pool_loss_delay.get(), is_holder);
             let order = |kind, of: &Name| {
                 known.orders.get(&(kind, of.to_string())).and_then(|known| known.order.as_ref())
             };
@@ -155,7 +169,7 @@ impl AddressWatch {
         if known.keeper.is_none() && !plans.is_empty() {
             match AddressKeeper::start(known.inherits) {
                 Ok(keeper) => {
-                    tokio::spawn(events::report(keeper.watch(), self.journal.clone()));
+                    tokio::spawn(events::report(keeper.watch(), self.nodes.clone(), self.journal.clone()));
                     (known.keeper, known.unstarted) = (Some(keeper), None);
                 }
                 Err(error) => known.unstarted = Some(error.to_string()),
@@ -186,6 +200,7 @@ impl AddressWatch {
                     since: wall_of(view.since),
                     priority: view.priority,
                     lost: known.lost.get(name).cloned().unwrap_or_default(),
+                    senders: view.senders.clone(),
                     troubles: view.troubles.clone(),
                 };
                 (name.clone(), report)
@@ -217,10 +232,12 @@ impl AddressWatch {
                 );
                 troubles.push(about(&says));
             }
+            troubles.extend(self.without_others(name).map(|says| about(&says)));
             if let (Stance::Active, Some(other), true) = (view.stance, view.holder, lasts(view.since)) {
                 let says = format!(
                     "{} says that it holds it too (priority {}): two nodes that do not hear each other, or another virtual router with this router_id",
-                    other.from, other.priority
+                    self.nodes.sender(name, other.from),
+                    other.priority
                 );
                 troubles.push(about(&says));
             }
@@ -230,11 +247,38 @@ impl AddressWatch {
             let others = view.advertisements.iter().rev().filter(|seen| !seen.is_own);
             let recent = others.take_while(|seen| seen.at.elapsed().is_ok_and(|age| age < WRONG_LASTS));
             if let Some((seen, wrong)) = recent.filter_map(|seen| Some((seen, seen.wrong.as_ref()?))).next() {
-                troubles
-                    .push(about(&format!("an advertisement of {} is not as expected: {wrong}", seen.from)));
+                let from = self.nodes.sender(name, seen.from);
+                troubles.push(about(&format!("an advertisement of {from} is not as expected: {wrong}")));
             }
         }
         troubles
+    }
+
+    /// What keeps other nodes from taking an address over.
+    fn without_others(&self, address: &Name) -> Option<String> {
+        let troubled =
+            self.nodes.address_reports(address).into_iter().filter(|(node, ..)| node != self.own.as_str());
+        let troubled = troubled.filter_map(|(node, is_alive, report)| {
+            let why = report.filter(|_| is_alive)?.troubles.into_iter().next()?;
+            Some(format!("node {node} can't take it over: {why}"))
+        });
+        let troubled: Vec<String> = troubled.collect();
+        (!troubled.is_empty()).then(|| troubled.join("; "))
+    }
+
+    /// The nodes that hold an address, as this one hears: itself, and the one that it hears. Nothing when it takes no part, and does not hear.
+    pub(crate) fn heard_holders(&self, address: &Name) -> Option<Vec<String>> {
+        let known = self.known();
+        let views = known.keeper.as_ref()?.views();
+        let view = views.get(address)?;
+        let other = view.holder.map(|holder| {
+            self.nodes.sender_name(address, holder.from).unwrap_or_else(|| holder.from.to_string())
+        });
+        match view.stance {
+            Stance::Aside => None,
+            Stance::Active => Some(std::iter::once(self.own.to_string()).chain(other).collect()),
+            Stance::Backup => Some(other.into_iter().collect()),
+        }
     }
 
     /// Gives the addresses to other nodes, and ends: this node is about to stop.
@@ -278,8 +322,10 @@ fn stored((kind, name): (PlanKind, &str), known: &KnownOrder) -> StoredPlan {
 /// An order that stands, and how it ends.
 fn order_in_words(kind: PlanKind, name: &str, order: &StandingOrder) -> String {
     let StandingOrder { word, to, reason, who, at } = order;
-    let by =
-        format!("by {who} at {at}{}", if reason.is_empty() { String::new() } else { format!(": {reason}") });
+    // To the second.
+    let at = Wall(at.0 / 1_000 * 1_000).to_string().replace(".000Z", "Z");
+    let why = if reason.is_empty() { String::new() } else { format!(": {reason}") };
+    let by = format!("by {who} at {at}{why}");
     match (kind, word, to) {
         (PlanKind::Node, ..) => {
             format!("node {name} is drained of its addresses, {by}. `merismos node return {name}` ends that")

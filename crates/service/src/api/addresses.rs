@@ -212,7 +212,19 @@ fn status(app: &ApiState, name: &Name, spec: &AddressSpec) -> AddressStatus {
         })
         .collect();
     nodes.sort_by_key(|node| Reverse(node.listed));
+    // What is heard is newer than what other nodes said last.
     let holds = |node: &&AddressNode| node.is_alive && node.stance == Some(Stance::Active);
+    let heard = app.addresses.heard_holders(name);
+    if let Some(heard) = &heard {
+        // A node that ended, or gave them away a moment ago, has not said so yet.
+        for node in
+            nodes.iter_mut().filter(|node| node.stance == Some(Stance::Active) && !heard.contains(&node.node))
+        {
+            (node.stance, node.since, node.priority) = (None, None, None);
+        }
+    }
+    let said = || nodes.iter().filter(holds).map(|node| node.node.clone()).collect();
+    let holders = heard.unwrap_or_else(said);
     let order = app.addresses.order(PlanKind::Address, name.as_str());
     AddressStatus {
         name: name.to_string(),
@@ -220,7 +232,7 @@ fn status(app: &ApiState, name: &Name, spec: &AddressSpec) -> AddressStatus {
         interface: spec.interface.clone(),
         router_id: spec.router_id,
         interval_ms: millis(WholeInterval::nearest(spec.advertisement_interval.get()).duration()),
-        holders: nodes.iter().filter(holds).map(|node| node.node.clone()).collect(),
+        holders,
         order: order.map(|order| AddressOrderView {
             order: order.word,
             to: order.to.map(|to| to.to_string()),
@@ -244,7 +256,7 @@ fn detail(app: &ApiState, name: &Name, spec: &AddressSpec) -> AddressDetail {
     }
 }
 
-fn counts(counted: merismos_addresses::Counted) -> AddressCounts {
+fn counts(counted: merismos_addresses::AdvertisementCounts) -> AddressCounts {
     AddressCounts {
         taken: counted.taken,
         sent: counted.sent,

@@ -19,7 +19,7 @@ use crate::nodes::{FindNodeError, short};
     responses((status = 200, body = Nodes), Looking)
 )]
 pub(super) async fn list(State(app): State<Arc<ApiState>>) -> Result<Json<Nodes>, ApiError> {
-    Ok(Json(app.nodes.view(app.controller.running_number())))
+    Ok(Json(app.nodes.view(app.controller.running_number(), &app.addresses.drained_nodes())))
 }
 
 /// Forget a node that is gone for good. One that is alive can't be removed: it would be there again with its next sign of life.

@@ -35,7 +35,7 @@ const LABEL: &str = "^[a-z][a-z0-9-]{0,62}=.*\\S.*$";
 /// A length of time.
 const SPAN: &str = "^[0-9]{1,4}(ms|s|m|h)$";
 /// What properties of what calls take look like: schema, property, pattern.
-const PATTERNS: [(&str, &str, &str); 27] = [
+const PATTERNS: [(&str, &str, &str); 29] = [
     ("Edit", "object", OBJECT_PATH),
     ("Edit", "to", NAME),
     ("Edit", "pool", NAME),
@@ -45,6 +45,8 @@ const PATTERNS: [(&str, &str, &str); 27] = [
     ("NewDraft", "note", PLAIN_PATTERN),
     ("DraftEdits", "note", PLAIN_PATTERN),
     ("DutyRequest", "reason", PLAIN_PATTERN),
+    ("AddressOrderRequest", "reason", PLAIN_PATTERN),
+    ("NodeOrderRequest", "reason", PLAIN_PATTERN),
     ("DutiesRequest", "label", LABEL),
     ("DutyRequest", "within", SPAN),
     ("WindowPlan", "reason", PLAIN_PATTERN),
@@ -113,6 +115,8 @@ fn body_example(operation: &str) -> Option<Value> {
             "preview": true,
         }),
         "order_certificate" => json!({ "renew": true }),
+        "order_address" => json!({ "order": "move", "to": "south", "reason": "new kernel on north" }),
+        "order_node" => json!({ "order": "drain", "reason": "new disk" }),
         "change_objects" => json!({
             "edits": [{ "do": "add", "object": "pools.booking.servers.auk", "keys": server }],
             "note": "more room for the summer",

@@ -7,15 +7,17 @@ mod follower;
 mod pin_key;
 mod turns;
 
+use std::collections::BTreeSet;
+use std::net::IpAddr;
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::{Duration, Instant};
 
 use merismos_api::{NodeView, Nodes};
 use merismos_core::name::{Name, PoolServer};
-use merismos_core::nodes::{LastingDifferences, LeavingElsewhere, ViewDifference};
+use merismos_core::nodes::{LastingDifferences, LeavingElsewhere, NodeReport, ViewDifference};
 use merismos_core::time::Wall;
 use merismos_core::units::humane;
-use merismos_core::vrrp::AddressReport;
+use merismos_core::vrrp::{AddressReport, Stance};
 use merismos_store::{Store, StoredNode};
 
 pub(crate) use follower::NodeFollower;
@@ -166,7 +168,7 @@ impl NodeWatch {
     }
 
     /// Every node, for people.
-    pub(crate) fn view(&self, revision: u64) -> Nodes {
+    pub(crate) fn view(&self, revision: u64, drained: &BTreeSet<String>) -> Nodes {
         let seen = self.seen();
         let nodes = seen.nodes.iter().map(|node| {
             let report = node.report.as_ref();
@@ -188,6 +190,8 @@ impl NodeWatch {
                     .map(|report| report.down.iter().map(ToString::to_string).collect())
                     .unwrap_or_default(),
                 down_in_all: report.map_or(0, |report| report.down_in_all),
+                holds: report.map(holds).unwrap_or_default(),
+                is_drained: drained.contains(&node.name),
             }
         });
         Nodes {
@@ -232,6 +236,18 @@ impl NodeWatch {
         seen.nodes.iter().map(|node| (node.name.clone(), node.is_alive(), said(node))).collect()
     }
 
+    /// The node whose advertisements of an address come from this one, where it is known.
+    pub(crate) fn sender_name(&self, address: &Name, from: IpAddr) -> Option<String> {
+        let reports = self.address_reports(address).into_iter();
+        let mut senders = reports.filter_map(|(node, _, report)| Some((node, report?)));
+        senders.find(|(_, report)| report.senders.contains(&from)).map(|(node, _)| node)
+    }
+
+    /// As [`Self::sender_name`], in words; the address itself where its node is not known.
+    pub(crate) fn sender(&self, address: &Name, from: IpAddr) -> String {
+        self.sender_name(address, from).map_or_else(|| from.to_string(), |node| format!("node {node}"))
+    }
+
     /// Leaves the lead to another node, at once and for good: this one is about to stop.
     pub(crate) async fn step_down(&self, store: &Store) {
         {
@@ -266,6 +282,12 @@ pub(crate) enum FindNodeError {
     Unknown(String),
     #[error("several nodes are called {name}: name one by its identity, {}", .ids.join(" or "))]
     Several { name: String, ids: Vec<String> },
+}
+
+/// The addresses that a node holds.
+fn holds(report: &NodeReport) -> Vec<String> {
+    let held = report.addresses.iter().filter(|(_, address)| address.stance == Stance::Active);
+    held.map(|(name, _)| name.to_string()).collect()
 }
 
 fn whole_seconds(length: Duration) -> Duration {

@@ -5,6 +5,7 @@
 #![allow(clippy::unwrap_used)]
 
 mod access;
+mod addresses;
 mod arrows;
 mod browser;
 mod changes;

@@ -25,6 +25,7 @@ fn report(revision: u64) -> NodeReport {
         down: Vec::new(),
         down_in_all: 0,
         out: BTreeMap::new(),
+        addresses: std::collections::BTreeMap::new(),
     };
     report.with_down(down)
 }

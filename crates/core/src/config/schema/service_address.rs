@@ -60,9 +60,9 @@ pub struct AddressSpec {
     /// A node gives the addresses up only to one that is worth more: when a pool is down for all of them, they stay.
     #[key(range = 1..=253, default = "50")]
     pub pool_loss: u8,
-    /// For how long a pool has to have been so before it costs anything.
+    /// For how long a pool has to have been so before it costs the holder anything, and to have been well again before it costs the others nothing.
     ///
-    /// One node finds out before another that servers are down; they should not move for that.
+    /// One node finds out before another that servers are down, or up again; addresses should not move for that.
     #[key(range = "0ms".."1h", default = "5s")]
     pub pool_loss_delay: Span,
     /// What the object is for, in the engineer's words.
