@@ -435,6 +435,7 @@ impl Keeper {
                 Act::Take => {
                     member.counted.taken += 1;
                     (member.to_tell, member.renewed) = (TOLD_AGAIN, None);
+                    member.taken = Some(Instant::now());
                     self.hold(member).await;
                 }
                 Act::Release => {
@@ -477,8 +478,9 @@ impl Keeper {
             }
             member.renewed = Some(Instant::now());
         }
-        if member.to_tell > 0 {
-            member.to_tell -= 1;
+        if member.is_to_tell() {
+            member.to_tell = member.to_tell.saturating_sub(1);
+            member.told = Some(Instant::now());
             for ip in &member.plan.addresses {
                 if let Err(error) = neighbours::announce(state.index, state.mac, *ip) {
                     tracing::warn!(%error, %ip, "neighbours were not told where an address is");

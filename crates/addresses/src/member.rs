@@ -14,6 +14,9 @@ use crate::view::{AddressView, AdvertisementCounts, HeardHolder, SeenAdvertiseme
 const REMEMBERED: usize = 100;
 /// With how many of its first advertisements a new holder tells the neighbours again.
 pub(crate) const TOLD_AGAIN: u32 = 5;
+/// For how long a new holder tells the neighbours at least, and how often then.
+const TOLD_FOR: Duration = Duration::from_secs(3);
+const TOLD_EVERY: Duration = Duration::from_millis(500);
 /// How often the end of held addresses is put off.
 pub(crate) const RENEWED_EVERY: Duration = Duration::from_secs(1);
 /// How long a node takes no part after it could not put the addresses on their interface.
@@ -30,6 +33,9 @@ pub(crate) struct AddressMember {
     pub(crate) claimed: bool,
     /// With how many of the next advertisements the neighbours are told.
     pub(crate) to_tell: u32,
+    /// When the addresses were taken, and when the neighbours were told last.
+    pub(crate) taken: Option<Instant>,
+    pub(crate) told: Option<Instant>,
     /// When the end of the addresses was put off last.
     pub(crate) renewed: Option<Instant>,
     /// Why the addresses could not be held, and when.
@@ -47,6 +53,8 @@ impl AddressMember {
             since: SystemTime::now(),
             claimed: false,
             to_tell: 0,
+            taken: None,
+            told: None,
             renewed: None,
             failed: None,
             holder: None,
@@ -57,6 +65,14 @@ impl AddressMember {
     /// Until when it rests since the addresses could not be held.
     pub(crate) fn rests_until(&self) -> Option<Instant> {
         self.failed.as_ref().map(|(at, _)| *at + RESTS_FOR)
+    }
+
+    /// Whether it is time to tell the neighbours where the addresses are.
+    ///
+    /// Machines pass over what they hear of an address within a second after the last change, so it is said for longer than that.
+    pub(crate) fn is_to_tell(&self) -> bool {
+        let is_new = self.taken.is_some_and(|at| at.elapsed() < TOLD_FOR);
+        self.to_tell > 0 || (is_new && self.told.is_none_or(|at| at.elapsed() >= TOLD_EVERY))
     }
 
     /// For how long held addresses stay when nothing puts their end off: longer than others wait for this node, so that they do not vanish

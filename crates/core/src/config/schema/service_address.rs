@@ -63,7 +63,7 @@ pub struct AddressSpec {
     /// For how long a pool has to have been so before it costs the holder anything, and to have been well again before it costs the others nothing.
     ///
     /// One node finds out before another that servers are down, or up again; addresses should not move for that.
-    #[key(range = "0ms".."1h", default = "5s")]
+    #[key(range = "2s".."1h", default = "5s")]
     pub pool_loss_delay: Span,
     /// What the object is for, in the engineer's words.
     #[key(format = NOTE, basic, without = "", group = "About")]
