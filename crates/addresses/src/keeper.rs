@@ -23,7 +23,7 @@ use crate::vrrp_socket::{Packet, VrrpSocket};
 
 /// How often interfaces are looked at, also when the kernel says nothing of a change.
 const LOOKED_EVERY: Duration = Duration::from_secs(1);
-/// How long after a change is said they are looked at: several changes come together.
+/// How long after the kernel reports a change they are looked at: several changes come together.
 const LOOKED_AFTER: Duration = Duration::from_millis(10);
 /// How many packets of a socket are read at one go, before timers have their turn.
 const READ_AT_ONCE: usize = 200;
@@ -57,7 +57,7 @@ pub struct AddressPlan {
 #[derive(Debug)]
 enum Command {
     Set(BTreeMap<Name, AddressPlan>),
-    /// Takes all addresses off and says so.
+    /// Takes all addresses off, and advertises that this node leaves them.
     Stop(oneshot::Sender<()>),
     /// Leaves all as it is to the process that follows.
     HandOver(oneshot::Sender<()>),

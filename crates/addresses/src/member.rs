@@ -69,7 +69,7 @@ impl AddressMember {
 
     /// Whether it is time to tell the neighbours where the addresses are.
     ///
-    /// Machines pass over what they hear of an address within a second after the last change, so it is said for longer than that.
+    /// Machines pass over what they hear of an address within a second after the last change, so they are repeated for longer than that.
     pub(crate) fn is_to_tell(&self) -> bool {
         let is_new = self.taken.is_some_and(|at| at.elapsed() < TOLD_FOR);
         self.to_tell > 0 || (is_new && self.told.is_none_or(|at| at.elapsed() >= TOLD_EVERY))

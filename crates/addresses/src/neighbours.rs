@@ -23,7 +23,7 @@ pub(crate) fn announce(interface: u32, mac: [u8; 6], ip: IpAddr) -> io::Result<(
     send(interface, &announcement(mac, ip))
 }
 
-/// The frame that says so: a gratuitous ARP, or an unsolicited neighbour advertisement.
+/// The frame for that: a gratuitous ARP, or an unsolicited neighbour advertisement.
 fn announcement(mac: [u8; 6], ip: IpAddr) -> Vec<u8> {
     let mut frame = Vec::new();
     let written = match ip {

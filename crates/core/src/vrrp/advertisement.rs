@@ -62,7 +62,7 @@ pub struct Advertisement {
     pub router_id: u8,
     /// How much the sender is worth; 0 when it leaves the address.
     pub priority: u8,
-    /// How often it says so.
+    /// How often the sender advertises.
     pub interval: WholeInterval,
     /// The addresses, of one family.
     pub addresses: Vec<IpAddr>,

@@ -20,7 +20,7 @@ pub enum Stance {
     Aside,
     /// It listens, and takes the address when its holder falls silent (Backup).
     Backup,
-    /// It holds the address, and says so (Active).
+    /// It holds the address, and advertises it (Active).
     Active,
 }
 
@@ -31,7 +31,7 @@ pub enum Preemption {
     AtOnce,
     /// When it has been able to hold it for so long.
     After(Duration),
-    /// Only when an operator says so.
+    /// Only when an operator orders it.
     ByHand,
 }
 
