@@ -101,7 +101,7 @@ fn many_datagrams_at_once_arrive_whole_and_apart() {
 fn a_flow_ends_after_its_rest_and_when_its_server_is_withdrawn() {
     let stations = ["gull", "tern"].map(Station::named);
     let addresses = stations.each_ref().map(|station| station.address);
-    let rig = Rig::speaking("udp", &addresses, "", "idle_timeout = \"200ms\"");
+    let rig = Rig::speaking("udp", &addresses, "", "idle_timeout = \"1s\"");
     say(&client(rig.address), "x");
     until("it is over", || rig.frontend_counts().connections == 0 && rig.counts(0).in_flight == 0);
     let mut rig = Rig::speaking("udp", &addresses, "", "");

@@ -661,7 +661,7 @@ fn a_server_that_does_not_answer_over_http_2_is_late_and_its_connection_is_not_u
         let mut respond = respond;
         respond.send_response(Response::new(()), true).unwrap();
     });
-    let rig = Rig::new(&[silent.address], "http_version = \"2\"\nfirst_byte_timeout = \"150ms\"", "");
+    let rig = Rig::new(&[silent.address], "http_version = \"2\"\nfirst_byte_timeout = \"2s\"", "");
     let mut client = rig.client();
     assert_eq!(client.get("/").status, 200);
     assert_eq!(client.get("/silent").status, 504);

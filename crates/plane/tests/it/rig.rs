@@ -110,9 +110,11 @@ impl Rig {
     pub(crate) fn text(&self) -> String {
         use std::fmt::Write as _;
 
+        // A machine that stands still for a second has not lost a server.
+        let patience = if self.pool.contains("connect_timeout") { "" } else { "connect_timeout = \"20s\"\n" };
         let mut text = format!(
             "format = 3\n[checks.up]\nkind = \"tcp\"\n[frontends.harbour]\nprotocol = \"{}\"\nlisten = \"{}\"\n\
-             pool = \"quay\"\n{}\n[pools.quay]\ncheck = \"up\"\n{}\n",
+             pool = \"quay\"\n{}\n[pools.quay]\ncheck = \"up\"\n{patience}{}\n",
             self.protocol, self.address, self.frontend, self.pool
         );
         for (index, address) in self.servers.iter().enumerate() {
