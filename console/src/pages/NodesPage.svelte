@@ -5,6 +5,7 @@
   import Card from '../lib/components/Card.svelte'
   import DataTable from '../lib/components/DataTable.svelte'
   import Dialog from '../lib/components/Dialog.svelte'
+  import MachineParts from '../lib/components/MachineParts.svelte'
   import { nodes, orderNode, removeNode, words } from '../lib/api/call'
   import type { NodeView, Nodes } from '../lib/api/types'
   import { ago, length } from '../lib/format/format'
@@ -144,6 +145,14 @@
     <a class="link ml-auto" href="/addresses">All of them, and new ones</a>
   </div>
   <AddressHolders />
+</Card>
+
+<Card>
+  <div class="mb-2 flex flex-wrap items-center gap-x-4 gap-y-2">
+    <h2 class="text-base font-semibold">This machine</h2>
+    <p class="text-secondary">Whether the machine of the node that shows this page is enough for it.</p>
+  </div>
+  <MachineParts />
 </Card>
 
 {#if draining}

@@ -11,6 +11,7 @@ mod draft;
 mod duty;
 mod event;
 mod limits;
+mod machine;
 mod nodes;
 mod notification;
 mod object;
@@ -44,6 +45,7 @@ pub use duty::{
 };
 pub use event::{Event, EventFilter, EventKind, Events, StreamMessage};
 pub use limits::{HeldOffNetwork, LimitTrace, LimitView, Limits};
+pub use machine::MachineReport;
 pub use nodes::{NodeRemoved, NodeView, Nodes};
 pub use notification::{SentMessage, SentMessages};
 pub use object::{HostView, Hosts, ObjectView, Objects};

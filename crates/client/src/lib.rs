@@ -11,11 +11,11 @@ use merismos_api::{
     CertificateView, Certificates, ChangeRequest, Decision, Diagnosis, Draft, DraftEdits, DraftReview,
     Drafts, Drains, DutiesRequest, DutiesResponse, DutyRequest, DutyResponse, EventFilter, Events,
     ExplainResponse, FailbackResponse, FrontendDiagnosis, HandshakeQuery, Handshakes, Hosts, Limits,
-    MadeToken, NewDraft, NewToken, NodeOrderRequest, NodeRemoved, Nodes, ObjectView, Objects, PinKeyTimes,
-    PinQuery, Pins, PinsRemoved, Probes, ProblemDocument, RevertRequest, Review, RevisionResponse, Revisions,
-    RollOrderRequest, RollRequest, RollView, Rolls, RuleCounts, SentMessages, ServerStatus, Status,
-    TokenResponse, Tokens, TotalsReset, Trial, TrialRequest, Trials, TryRequest, TryResponse, WindowQuery,
-    WindowResponse, Windows, WorkReport,
+    MachineReport, MadeToken, NewDraft, NewToken, NodeOrderRequest, NodeRemoved, Nodes, ObjectView, Objects,
+    PinKeyTimes, PinQuery, Pins, PinsRemoved, Probes, ProblemDocument, RevertRequest, Review,
+    RevisionResponse, Revisions, RollOrderRequest, RollRequest, RollView, Rolls, RuleCounts, SentMessages,
+    ServerStatus, Status, TokenResponse, Tokens, TotalsReset, Trial, TrialRequest, Trials, TryRequest,
+    TryResponse, WindowQuery, WindowResponse, Windows, WorkReport,
 };
 use merismos_core::config::object::ObjectKind;
 use merismos_core::config::{DocumentFormat, ObjectPath};
@@ -594,6 +594,14 @@ impl Client {
     /// [`ClientError`].
     pub async fn nodes(&self) -> Result<Nodes, ClientError> {
         self.call(self.request(Method::GET, "/nodes")).await
+    }
+
+    /// Whether the machine of the node that answers is enough for it.
+    ///
+    /// # Errors
+    /// [`ClientError`].
+    pub async fn machine(&self) -> Result<MachineReport, ClientError> {
+        self.call(self.request(Method::GET, "/machine")).await
     }
 
     /// Every object of addresses that move between nodes, and who holds it.

@@ -13,7 +13,7 @@
 //! [`runtime`] — the state that outlives a snapshot, with [`wait_queue`], the line before a full pool;
 //! [`pins`] — what ties a client to its server, and [`cookie`], how `Cookie` fields are read;
 //! [`nodes`] — what nodes that share a database say of themselves, and where they see servers differently;
-//! [`vrrp`] — which of them holds an address that moves;
+//! [`vrrp`] — which of them holds an address that moves; [`machine`] — whether a node's machine is enough for it;
 //! [`notifications`] — which changes are reported to people;
 //! [`rules`] — conditions on requests, and the first of a frontend's rules that one meets;
 //! [`routing`] — the immutable snapshot that traffic reads, and the decision;
@@ -30,6 +30,7 @@ pub mod duty;
 pub mod eligibility;
 pub mod health;
 pub mod limits;
+pub mod machine;
 pub mod name;
 pub mod nodes;
 pub mod notifications;

@@ -35,6 +35,6 @@ mod udp;
 mod upstream;
 mod worker;
 
-pub use listen::{BindError, BoundSockets, HandedSocket};
+pub use listen::{BACKLOG, BindError, BoundSockets, HandedSocket};
 pub use merismos_core::routing::Snapshot;
 pub use plane::{Plane, Queued, StartError};

@@ -8,7 +8,7 @@ use merismos_core::config::document::Endpoint;
 use socket2::{Domain, Protocol, SockAddr, Socket, Type};
 
 /// How many connections the kernel holds for a worker that is busy.
-const BACKLOG: i32 = 4_096;
+pub const BACKLOG: i32 = 4_096;
 
 /// Why an address can't be listened on.
 #[derive(Debug, thiserror::Error)]

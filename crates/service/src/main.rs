@@ -15,6 +15,7 @@ mod drafts;
 mod journal;
 mod lock;
 mod log;
+mod machine;
 mod memory;
 mod nodes;
 mod notifications;

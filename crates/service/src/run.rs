@@ -34,6 +34,7 @@ use crate::deploy::Deployer;
 use crate::drafts::DraftDesk;
 use crate::journal::Journal;
 use crate::lock::{FolderLock, LockError};
+use crate::machine::MachineWatch;
 use crate::nodes::{NodeFollower, NodeIdentity, NodeWatch, PinKeyKeeper};
 use crate::notifications::NotificationSender;
 use crate::pin_keeper::{self, PinKeeper};
@@ -434,6 +435,8 @@ async fn start(
         report,
     };
     let follower = tokio::spawn(follower.run());
+    let machine = MachineWatch::default();
+    tokio::spawn(machine.clone().run(controller.clone(), troubles.clone(), journal.clone()));
     let drafts = DraftDesk::new(controller.clone(), store.clone(), Arc::clone(&deployer), journal.clone());
     let trials = TrialRunner::new(controller.clone(), journal.clone(), store.clone(), load);
     let app = Arc::new(ApiState {
@@ -456,6 +459,7 @@ async fn start(
         pin_key,
         nodes,
         addresses,
+        machine,
         certificates,
         state_folder: settings.state_folder.clone(),
         troubles: troubles.clone(),

@@ -8,6 +8,8 @@ use std::sync::{Arc, Mutex, PoisonError};
 pub(crate) enum TroubleKind {
     /// There are too few file descriptors.
     Descriptors,
+    /// The machine runs short of something else.
+    Machine,
     /// Clients hold too much memory.
     ClientMemory,
     /// The state file can't be written.

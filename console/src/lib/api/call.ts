@@ -26,6 +26,7 @@ import type {
   Review,
   Roll,
   Limits,
+  MachineReport,
   Nodes,
   RuleCounts,
   RollPlan,
@@ -114,6 +115,8 @@ export const explain = (frontend: string, facts: Record<string, string>) => call
 export const limits = () => call<Limits>('GET', '/limits')
 /** The nodes that share the database. */
 export const nodes = () => call<Nodes>('GET', '/nodes')
+/** Whether the machine of the node that answers is enough for it. */
+export const machine = () => call<MachineReport>('GET', '/machine')
 export const orderNode = (node: string, body: NodeOrderRequest) => call<Addresses>('POST', `/nodes/${node}/order`, body)
 /** Addresses that move between nodes. */
 export const addresses = () => call<Addresses>('GET', '/addresses')

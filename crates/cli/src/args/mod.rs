@@ -4,6 +4,7 @@ mod apply;
 mod apply_options;
 mod decisions;
 mod diagnose;
+mod doctor;
 mod draft;
 mod duty;
 mod events;
@@ -143,6 +144,8 @@ enum TopCommand {
     /// Show the nodes that share the database, and forget those that are gone
     #[command(subcommand)]
     Node(node::NodeCommand),
+    /// Look at the machine of the node that answers: what runs short, what could be better, and what helps; exit code 1 when something runs short
+    Doctor,
     /// Manage tokens of the API
     #[command(subcommand)]
     Token(token::TokenCommand),
@@ -198,6 +201,7 @@ impl CommandLine {
             TopCommand::Failback(args) => args.run(&context).await,
             TopCommand::Trial(args) => args.run(&context).await,
             TopCommand::Node(verb) => verb.run(&context).await,
+            TopCommand::Doctor => doctor::run(&context).await,
             TopCommand::Token(verb) => verb.run(&context).await,
             TopCommand::Key(args) => args.run(&context),
             TopCommand::Login(args) => args.run(&context).await,

@@ -4,6 +4,7 @@
 pub(crate) mod addresses;
 pub(crate) mod certificates;
 pub(crate) mod decision;
+pub(crate) mod doctor;
 pub(crate) mod drafts;
 pub(crate) mod duty;
 pub(crate) mod explain;

@@ -9,6 +9,7 @@ mod decisions;
 mod drafts;
 mod duties;
 mod health;
+mod machine;
 mod nodes;
 mod notifications;
 mod objects;
@@ -51,6 +52,7 @@ use crate::controller::Controller;
 use crate::deploy::Deployer;
 use crate::drafts::DraftDesk;
 use crate::journal::Journal;
+use crate::machine::MachineWatch;
 use crate::nodes::{NodeWatch, PinKeyKeeper};
 use crate::notifications::NotificationSender;
 use crate::state_file::StateFile;
@@ -90,6 +92,7 @@ pub(crate) struct ApiState {
     pub(crate) pin_key: PinKeyKeeper,
     pub(crate) nodes: NodeWatch,
     pub(crate) addresses: AddressWatch,
+    pub(crate) machine: MachineWatch,
     pub(crate) certificates: CertificateKeeper,
     pub(crate) state_folder: PathBuf,
     pub(crate) troubles: Troubles,
@@ -153,6 +156,7 @@ fn router(app: Arc<ApiState>) -> Router {
         .routes(routes!(duties::drains))
         .routes(routes!(pins::list, pins::remove))
         .routes(routes!(pins::key, pins::renew_key))
+        .routes(routes!(machine::examine))
         .routes(routes!(nodes::list))
         .routes(routes!(nodes::remove))
         .routes(routes!(addresses::order_node))

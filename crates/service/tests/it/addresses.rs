@@ -56,7 +56,7 @@ listen = "[2001:db8::10]:80"
 pool = "quay"
 "#;
 
-fn until(what: &str, mut is_so: impl FnMut() -> bool) {
+pub(crate) fn until(what: &str, mut is_so: impl FnMut() -> bool) {
     let start = Instant::now();
     while !is_so() {
         assert!(start.elapsed() < PATIENCE, "waited in vain: {what}");
@@ -65,16 +65,21 @@ fn until(what: &str, mut is_so: impl FnMut() -> bool) {
 }
 
 /// A service on a machine of the network.
-struct Node {
+pub(crate) struct Node {
     machine: Machine,
     name: &'static str,
-    folder: TempDir,
+    pub(crate) folder: TempDir,
     database: String,
     child: Option<Child>,
 }
 
 impl Node {
-    fn new(machine: Machine, name: &'static str, database: &Instance, secret_of: Option<&Self>) -> Self {
+    pub(crate) fn new(
+        machine: Machine,
+        name: &'static str,
+        database: &Instance,
+        secret_of: Option<&Self>,
+    ) -> Self {
         let folder = tempfile::tempdir().unwrap();
         let state = folder.path().join("state");
         std::fs::create_dir(&state).unwrap();
@@ -113,7 +118,7 @@ impl Node {
             .unwrap()
     }
 
-    fn merismos(&self, arguments: &[&str]) -> Output {
+    pub(crate) fn merismos(&self, arguments: &[&str]) -> Output {
         let program = PathBuf::from(env!("CARGO_BIN_EXE_merismosd")).with_file_name("merismos");
         let token = std::fs::read_to_string(self.folder.path().join("state/first-token")).unwrap_or_default();
         self.machine
@@ -126,14 +131,14 @@ impl Node {
             .unwrap()
     }
 
-    fn done(&self, arguments: &[&str]) -> String {
+    pub(crate) fn done(&self, arguments: &[&str]) -> String {
         let output = self.merismos(arguments);
         let said = String::from_utf8_lossy(&output.stdout).into_owned();
         assert!(output.status.success(), "{arguments:?}: {said}{}", String::from_utf8_lossy(&output.stderr));
         said
     }
 
-    fn json(&self, arguments: &[&str]) -> Value {
+    pub(crate) fn json(&self, arguments: &[&str]) -> Value {
         let output = self.merismos(&[arguments, &["--json"]].concat());
         serde_json::from_slice(&output.stdout).unwrap_or_default()
     }

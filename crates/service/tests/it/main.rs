@@ -27,6 +27,7 @@ mod golden_outputs;
 mod harness;
 mod leaving;
 mod limits;
+mod machine;
 mod maintenance;
 mod nodes;
 mod notifications;
