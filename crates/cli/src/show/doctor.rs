@@ -12,13 +12,11 @@ use super::{bad, good, strong, text};
 
 /// Prints what was found: a line each, and of what is not enough why that matters and what helps.
 pub(crate) fn report(found: &MachineReport) {
-    text(&format!("{}", strong(&format!("Machine of node {}", found.node))));
-    text(&match found.within_ms {
-        Some(within) => {
-            format!(", with what happened in the last {}\n", humane(Duration::from_millis(within)))
-        }
-        None => ", just begun to look\n".to_owned(),
-    });
+    let within = match found.within_ms {
+        Some(within) => format!("with what happened in the last {}", humane(Duration::from_millis(within))),
+        None => "just begun to look".to_owned(),
+    };
+    text(&format!("{}, {within}\n", strong(&format!("Machine of node {}", found.node))));
     let mut all = table(&["", "what", "found", "wanted"]);
     for finding in &found.findings {
         all.add_row([
