@@ -421,7 +421,7 @@ async fn start(
     tokio::spawn(certificates::keep_up(certificates.clone(), controller.clone(), certificates_seen));
     follow_database(&store, &controller, &deployer, &journal, &access, &troubles);
     tokio::spawn(note_uses_of_tokens(store.clone(), access.clone()));
-    let pin_key = PinKeyKeeper::new(settings.state_folder.clone(), sealing);
+    let pin_key = PinKeyKeeper::new(settings.state_folder.clone(), Arc::clone(&sealing));
     let follower = NodeFollower {
         store: store.clone(),
         watch: nodes.clone(),
@@ -430,6 +430,8 @@ async fn start(
         deployer: Arc::clone(&deployer),
         access: access.clone(),
         pin_key: pin_key.clone(),
+        certificates: certificates.clone(),
+        sealing,
         journal: journal.clone(),
         troubles: troubles.clone(),
         report,

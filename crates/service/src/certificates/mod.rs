@@ -27,6 +27,7 @@ use merismos_core::time::Wall;
 use merismos_core::units::humane;
 use merismos_plane::tls::{FrontendTls, ServerTlsTable, ShownCertificate, TlsTable, TlsTerms, TlsTickets};
 use merismos_probe::secret_ref::{FileStamp, SecretCache};
+use merismos_store::{SharedSecret, Store, StoreError};
 use rustls::server::ProducesTickets;
 use serde_json::json;
 use sha2::{Digest, Sha256};
@@ -68,6 +69,9 @@ struct KnownCertificate {
     /// Who can read its key that should not.
     exposed: Option<String>,
 }
+
+/// The name of the keys of session tickets in the database, and what they are sealed for.
+const TICKET_KEYS: &str = "ticket-keys";
 
 #[derive(Debug)]
 struct Shared {
@@ -125,6 +129,27 @@ impl CertificateKeeper {
             wake,
             reading,
         }))
+    }
+
+    /// Shares the keys of session tickets with the other nodes.
+    ///
+    /// # Errors
+    /// [`StoreError::Away`] when the database does not answer; each node goes on with those that it has.
+    pub(crate) async fn follow_tickets(&self, store: &Store, sealing: &SealingKey) -> Result<(), StoreError> {
+        let kept = store.shared_secret(TICKET_KEYS).await?;
+        let (number, shared) = match kept {
+            None => (0, Vec::new()),
+            // It was sealed with another store-secret, which is a trouble already.
+            Some(kept) => match sealing.open(TICKET_KEYS, &kept.sealed) {
+                None => return Ok(()),
+                Some(shared) => (kept.number, shared),
+            },
+        };
+        let tickets = Arc::clone(&self.0.tickets);
+        let joined = tokio::task::spawn_blocking(move || tickets.join(&shared, wall())).await;
+        let Ok(Some(all)) = joined else { return Ok(()) };
+        let sealed = sealing.seal(TICKET_KEYS, &all);
+        store.put_shared_secret(TICKET_KEYS, &SharedSecret { number: number + 1, sealed }).await
     }
 
     /// Whether a document refers to anything that is read here.

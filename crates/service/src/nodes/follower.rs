@@ -1,4 +1,4 @@
-//! Following what other nodes write: revisions, duties, plans, tokens and the key of pins.
+//! Following what other nodes write: revisions, duties, plans, tokens, the key of pins and those of session tickets.
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
@@ -12,6 +12,7 @@ use serde_json::json;
 use super::{NodeWatch, PinKeyKeeper, in_words, label, short};
 use crate::access::Access;
 use crate::addresses::AddressWatch;
+use crate::certificates::{CertificateKeeper, SealingKey};
 use crate::clock::wall;
 use crate::controller::{Controller, ServersReport, Stopping};
 use crate::deploy::Deployer;
@@ -46,6 +47,8 @@ pub(crate) struct NodeFollower {
     pub(crate) deployer: Arc<Deployer>,
     pub(crate) access: Access,
     pub(crate) pin_key: PinKeyKeeper,
+    pub(crate) certificates: CertificateKeeper,
+    pub(crate) sealing: Arc<SealingKey>,
     pub(crate) journal: Journal,
     pub(crate) troubles: Troubles,
     /// What this node said of itself last.
@@ -190,7 +193,12 @@ impl NodeFollower {
                 Err(error) => return Ok(Err(error)),
             }
         }
-        Ok(self.pin_key.follow(&self.store, &self.controller, &self.journal, &self.troubles).await)
+        let followed =
+            self.pin_key.follow(&self.store, &self.controller, &self.journal, &self.troubles).await;
+        if let Err(error) = followed {
+            return Ok(Err(error));
+        }
+        Ok(self.certificates.follow_tickets(&self.store, &self.sealing).await)
     }
 
     async fn run_revision(&mut self, revision: merismos_store::Revision) -> Result<(), Stopping> {

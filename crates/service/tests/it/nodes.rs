@@ -342,6 +342,14 @@ async fn the_key_of_pins_is_that_of_all_nodes() {
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn the_keys_of_session_tickets_are_those_of_all_nodes() {
+    let (north, south) = two(Database::shared(), &["gull"]).await;
+    let keys = |service: &Service| std::fs::read(service.folder.path().join("state/ticket-keys")).unwrap();
+    // When it was drawn and its secret: each node drew one at its start.
+    until("each has both", async || keys(&north).len() == 2 * 40 && keys(&north) == keys(&south)).await;
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn two_nodes_of_one_name_are_a_headline() {
     let (north, _south) = two(Database::shared(), &["gull"]).await;
     let double = north.beside("north", &[]).await;
