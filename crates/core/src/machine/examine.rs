@@ -301,16 +301,13 @@ fn memory(now: &MachineFacts) -> MachineFinding {
     let Some(MemoryFacts { total, available, tcp }) = now.memory else {
         return MachineFinding::unknown(subject, WHY);
     };
-    let found = format!(
-        "{} of {} available; TCP holds {} of {}",
-        rounded(available),
-        rounded(total),
-        rounded(tcp.used),
-        rounded(tcp.limit)
-    );
+    let mut found = format!("{} of {} available", rounded(available), rounded(total));
+    if let Some(tcp) = tcp {
+        found += &format!("; TCP holds {} of {}", rounded(tcp.used), rounded(tcp.limit));
+    }
     let finding = MachineFinding::new(subject, WHY, found);
     let taken = Usage { used: total.saturating_sub(available), limit: total };
-    if pressure(tcp) > MachineState::Enough {
+    if let Some(tcp) = tcp.filter(|tcp| pressure(*tcp) > MachineState::Enough) {
         let pages = tcp.limit / 4_096;
         let larger = format!("net.ipv4.tcp_mem = {} {} {}", pages * 3 / 2, pages * 2, pages * 3);
         return finding.but(pressure(tcp), format!("TCP at less than {NEAR} % of it"), &[&larger]);
@@ -530,7 +527,7 @@ mod tests {
             memory: Some(MemoryFacts {
                 total: 8 << 30,
                 available: 4 << 30,
-                tcp: Usage { used: 1 << 20, limit: 1 << 30 },
+                tcp: Some(Usage { used: 1 << 20, limit: 1 << 30 }),
             }),
             migrates: Some(true),
             neighbours: little,
@@ -580,7 +577,7 @@ mod tests {
     #[case::descriptors_of_others(MachineSubject::Descriptors, MachineState::Near, |m: &mut MachineFacts| m.all_descriptors = Some(Usage { used: 900, limit: 1_000 }), "of all programs 900 of 1000")]
     #[case::tracking(MachineSubject::ConnectionTracking, MachineState::Near, |m: &mut MachineFacts| m.tracked = Some(Usage { used: 80, limit: 100 }), "80 of 100 connections tracked")]
     #[case::memory(MachineSubject::Memory, MachineState::Near, |m: &mut MachineFacts| m.memory.as_mut().unwrap().available = 512 << 20, "512.0 MiB of 8.0 GiB available")]
-    #[case::memory_of_tcp(MachineSubject::Memory, MachineState::Short, |m: &mut MachineFacts| m.memory.as_mut().unwrap().tcp.used = 1 << 30, "TCP holds 1.0 GiB of 1.0 GiB")]
+    #[case::memory_of_tcp(MachineSubject::Memory, MachineState::Short, |m: &mut MachineFacts| m.memory.as_mut().unwrap().tcp = Some(Usage { used: 1 << 30, limit: 1 << 30 }), "TCP holds 1.0 GiB of 1.0 GiB")]
     #[case::closing(MachineSubject::ClosingListeners, MachineState::Advice, |m: &mut MachineFacts| m.migrates = Some(false), "those who wait are reset")]
     #[case::strict(MachineSubject::ReturnPath, MachineState::Advice, |m: &mut MachineFacts| m.interfaces.get_mut("eth1").unwrap().return_filter = 1, "strict on eth1")]
     #[case::answers(MachineSubject::AddressResolution, MachineState::Advice, |m: &mut MachineFacts| m.interfaces.get_mut("eth1").unwrap().arp_ignore = 0, "of each other")]

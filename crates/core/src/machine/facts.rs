@@ -96,8 +96,8 @@ pub struct MemoryFacts {
     pub total: u64,
     /// What programs can have without the machine beginning to swap.
     pub available: u64,
-    /// What TCP holds, and from where on it takes less from everybody (`net.ipv4.tcp_mem`, the second).
-    pub tcp: Usage,
+    /// What TCP holds, and from where on it takes less from everybody (`net.ipv4.tcp_mem`, the second); the machine itself says that, a network namespace of it does not.
+    pub tcp: Option<Usage>,
 }
 
 /// A network interface.
