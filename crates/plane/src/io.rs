@@ -508,6 +508,8 @@ impl SplicePair<'_> {
     ) -> Result<bool, SpliceError> {
         let Self { source, source_timeout, sink, sink_timeout, counted, watch } = self;
         let mut gathering = matches!(what, BodyKind::Answer).then(|| ReceiveLowWater::new(source));
+        // Whether the time of this portion runs.
+        let mut is_timed = false;
         watch.set_timeout(if pipe.is_empty() { source_timeout } else { sink_timeout });
         let mut held = MemoryGuard::new(watch);
         poll_fn(|context| {
@@ -527,6 +529,7 @@ impl SplicePair<'_> {
                         Poll::Ready(Ok(count)) => {
                             left -= count as u64;
                             counted.add(count as u64);
+                            is_timed = false;
                             if gathering.as_ref().is_some_and(ReceiveLowWater::is_on)
                                 && watch.alarm.fired() == Some(WakeReason::Deadline)
                             {
@@ -553,8 +556,13 @@ impl SplicePair<'_> {
                                     watch.set_timeout(source_timeout);
                                     continue;
                                 }
-                                if rang.is_none() && gathering.begin(left) {
+                                let is_moved = rang.is_none() && gathering.begin(left);
+                                if rang.is_none() && gathering.is_on() && !is_timed {
+                                    // For each portion anew, also of the same size: a source that was fast may be slow from now on.
                                     watch.set_timeout(receive_low_water::LONGEST.min(source_timeout));
+                                    is_timed = true;
+                                }
+                                if is_moved {
                                     continue;
                                 }
                             }

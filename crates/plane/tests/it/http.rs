@@ -644,6 +644,34 @@ fn the_consoles_session_is_never_passed_to_servers() {
     assert!(text.contains("Cookie: lang=en; visit=1; seen=merismos_session\r\n"), "{text}");
 }
 
+/// Portions are gathered while much comes: what comes slowly after that goes on as it comes, however large the answer is.
+#[test]
+fn an_answer_that_begins_fast_and_goes_on_slowly_is_not_held_back() {
+    const FAST: usize = 4 << 20;
+    const SLOW: usize = 10_000;
+    let (tell, told) = std::sync::mpsc::channel();
+    let told = std::sync::Mutex::new(told);
+    let server = Server::start(move |mut conn, _| {
+        let told = told.lock().unwrap();
+        conn.request();
+        conn.say(format!("HTTP/1.1 200 OK\r\nContent-Length: {}\r\n\r\n", FAST + 20 * SLOW + (1 << 20)));
+        conn.say(vec![b'x'; FAST]);
+        // The next piece is there when the client has the one before it.
+        for () in told.iter() {
+            conn.say(vec![b'y'; SLOW]);
+        }
+    });
+    let rig = Rig::new(&[server.address], "idle_timeout = \"1h\"", "idle_timeout = \"1h\"");
+    let mut client = rig.client();
+    client.send("GET / HTTP/1.1\r\nHost: a\r\n\r\n");
+    client.head().expect("an answer");
+    client.bytes(&mut vec![0; FAST]);
+    for _ in 0..20 {
+        tell.send(()).unwrap();
+        client.bytes(&mut vec![0; SLOW]);
+    }
+}
+
 #[test]
 fn a_long_answer_that_comes_in_bursts_reaches_a_client_that_takes_it_slowly() {
     const PIECE: usize = 300 << 10;
