@@ -2,6 +2,8 @@
 
 use std::sync::atomic::{AtomicU64, Ordering};
 
+use super::turns::PlaceTurns;
+
 /// How many clients may stand in one bucket: a cache line.
 const WAYS: usize = 8;
 /// Places for each client that is to be counted by itself.
@@ -34,6 +36,7 @@ pub enum InFlightPlace {
 pub struct InFlightTable {
     buckets: Box<[InFlightBucket]>,
     shared: Box<[AtomicU64]>,
+    turns: PlaceTurns,
 }
 
 impl InFlightTable {
@@ -45,28 +48,29 @@ impl InFlightTable {
         Self {
             buckets: (0..places / WAYS).map(|_| InFlightBucket::default()).collect(),
             shared: (0..shared).map(|_| AtomicU64::new(0)).collect(),
+            turns: PlaceTurns::default(),
         }
     }
 
     /// Counts one more of the client with this hash; `None` where as many as `most` are there.
     #[must_use]
     pub fn acquire(&self, hash: u64, most: u32) -> Option<InFlightPlace> {
-        let (number, tag) = self.place_of(hash);
-        let bucket = &self.buckets[number].0;
-        let is_own = |place: &AtomicU64| {
-            let word = place.load(Ordering::Relaxed);
-            word >> COUNT_BITS == tag && word & COUNT > 0
-        };
-        if let Some(way) = bucket.iter().position(is_own)
-            && let Some(has_room) = more(&bucket[way], tag, most)
-        {
-            return has_room.then_some(InFlightPlace::Own(number * WAYS + way));
+        if most == 0 {
+            return None;
         }
-        for (way, place) in bucket.iter().enumerate() {
+        let (number, tag) = self.place_of(hash);
+        if let Some(counted) = self.count_at_own(number, tag, most) {
+            return counted;
+        }
+        let _turn = self.turns.take(number);
+        // Another worker may have had its turn in between.
+        if let Some(counted) = self.count_at_own(number, tag, most) {
+            return counted;
+        }
+        for (way, place) in self.buckets[number].0.iter().enumerate() {
             let word = place.load(Ordering::Relaxed);
             let taken = (tag << COUNT_BITS) | 1;
             if word & COUNT == 0
-                && most > 0
                 && place.compare_exchange(word, taken, Ordering::Relaxed, Ordering::Relaxed).is_ok()
             {
                 return Some(InFlightPlace::Own(number * WAYS + way));
@@ -80,6 +84,14 @@ impl InFlightTable {
             }
             InFlightPlace::Shared(places)
         })
+    }
+
+    /// Counts one more where the client has a place, which stays its own after its count is 0 until another takes it; `None` where it has none.
+    fn count_at_own(&self, number: usize, tag: u64, most: u32) -> Option<Option<InFlightPlace>> {
+        let bucket = &self.buckets[number].0;
+        let way = bucket.iter().position(|place| place.load(Ordering::Relaxed) >> COUNT_BITS == tag)?;
+        let has_room = more(&bucket[way], tag, most)?;
+        Some(has_room.then_some(InFlightPlace::Own(number * WAYS + way)))
     }
 
     /// What was counted at a place has ended.
@@ -122,7 +134,7 @@ impl InFlightTable {
 fn more(place: &AtomicU64, tag: u64, most: u32) -> Option<bool> {
     let mut word = place.load(Ordering::Relaxed);
     loop {
-        if word >> COUNT_BITS != tag || word & COUNT == 0 {
+        if word >> COUNT_BITS != tag {
             return None;
         }
         if word & COUNT >= u64::from(most).min(COUNT) {
@@ -176,6 +188,29 @@ mod tests {
             threads.into_iter().map(|thread| thread.join().unwrap()).sum()
         });
         assert_eq!(held, 1_500);
+    }
+
+    #[test]
+    fn a_client_that_two_workers_meet_at_the_same_moment_has_one_count() {
+        const CLIENTS: usize = 20_000;
+        let table = InFlightTable::new(2 * CLIENTS);
+        let arrived: Vec<AtomicU64> = (0..CLIENTS).map(|_| AtomicU64::new(0)).collect();
+        let work = || {
+            let meet = |(client, arrived): (usize, &AtomicU64)| {
+                arrived.fetch_add(1, Ordering::SeqCst);
+                while arrived.load(Ordering::SeqCst) < 2 {
+                    std::thread::yield_now();
+                }
+                (0..2).filter(|_| table.acquire(mix(client as u64), 2).is_some()).count()
+            };
+            arrived.iter().enumerate().map(meet).collect::<Vec<usize>>()
+        };
+        let (one, other) = std::thread::scope(|scope| {
+            let (one, other) = (scope.spawn(work), scope.spawn(work));
+            (one.join().unwrap(), other.join().unwrap())
+        });
+        let both: Vec<usize> = one.iter().zip(&other).map(|(one, other)| one + other).collect();
+        assert_eq!(both, [2; CLIENTS], "two of each may be there");
     }
 
     proptest! {

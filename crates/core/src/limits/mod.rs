@@ -7,6 +7,7 @@ mod client_limit;
 mod in_flight_table;
 mod offenders;
 mod rate_table;
+mod turns;
 
 pub use self::client_limit::{
     ClientLimit, ExcessReason, LimitCounts, LimitPeek, LimitTables, LimitTotals, LimitVerdict, LimitedWork,

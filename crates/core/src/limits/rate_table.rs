@@ -2,6 +2,8 @@
 
 use std::sync::atomic::{AtomicU64, Ordering};
 
+use super::turns::PlaceTurns;
+
 /// How many clients may stand in one bucket: two cache lines.
 const WAYS: usize = 8;
 /// Places for each client that is to be counted by itself: with half of them empty, few buckets are full.
@@ -74,6 +76,7 @@ struct RateBucket([RatePlace; WAYS]);
 pub struct RateTable {
     buckets: Box<[RateBucket]>,
     shared: Box<[AtomicU64]>,
+    turns: PlaceTurns,
 }
 
 impl RateTable {
@@ -85,16 +88,22 @@ impl RateTable {
         Self {
             buckets: (0..places / WAYS).map(|_| RateBucket::default()).collect(),
             shared: (0..shared).map(|_| AtomicU64::new(0)).collect(),
+            turns: PlaceTurns::default(),
         }
     }
 
     /// What becomes of a request of the client with this hash at this time, in nanoseconds; whether it shares its count with others.
     #[must_use]
     pub fn ask(&self, hash: u64, rate: PacedRate, now: u64, patience: u64) -> (RateAnswer, bool) {
-        let (bucket, tag) = (self.bucket(hash), hash | 1);
-        let own = bucket.iter().find(|place| place.tag.load(Ordering::Relaxed) == tag);
-        let own = own.or_else(|| bucket.iter().find(|place| takes(place, tag, now)));
-        match own {
+        let (number, tag) = (self.number_of(hash), hash | 1);
+        let bucket = &self.buckets[number].0;
+        let own = || bucket.iter().find(|place| place.tag.load(Ordering::Relaxed) == tag);
+        if let Some(place) = own() {
+            return (count(&place.ahead, rate, now, patience), false);
+        }
+        let _turn = self.turns.take(number);
+        // Another worker may have had its turn in between.
+        match own().or_else(|| bucket.iter().find(|place| takes(place, tag, now))) {
             Some(place) => (count(&place.ahead, rate, now, patience), false),
             None => (self.share(bucket, tag, rate, now, patience), true),
         }
@@ -104,7 +113,10 @@ impl RateTable {
     #[must_use]
     pub fn peek(&self, hash: u64, rate: PacedRate, now: u64, patience: u64) -> RateAnswer {
         let tag = hash | 1;
-        let own = self.bucket(hash).iter().find(|place| place.tag.load(Ordering::Relaxed) == tag);
+        let own = self.buckets[self.number_of(hash)]
+            .0
+            .iter()
+            .find(|place| place.tag.load(Ordering::Relaxed) == tag);
         let ahead = own.map_or_else(|| self.shared_ahead(tag), |place| place.ahead.load(Ordering::Relaxed));
         rate.decide(ahead, now, patience).0
     }
@@ -121,9 +133,9 @@ impl RateTable {
         looked_at.map(used).sum::<usize>() * step
     }
 
-    fn bucket(&self, hash: u64) -> &[RatePlace; WAYS] {
+    fn number_of(&self, hash: u64) -> usize {
         // The lowest bits are in the tag alone; the highest choose the shared counts.
-        &self.buckets[(hash >> 1) as usize & (self.buckets.len() - 1)].0
+        (hash >> 1) as usize & (self.buckets.len() - 1)
     }
 
     fn shared_places(&self, tag: u64) -> [&AtomicU64; 2] {
@@ -201,6 +213,29 @@ mod tests {
 
     fn passes(answer: (RateAnswer, bool)) -> bool {
         matches!(answer.0, RateAnswer::Pass(_))
+    }
+
+    #[test]
+    fn a_client_that_two_workers_meet_at_the_same_moment_has_one_number() {
+        const CLIENTS: usize = 20_000;
+        let (table, rate) = (RateTable::new(2 * CLIENTS), PacedRate::new(1, 1_000 * SECOND, 1));
+        let arrived: Vec<AtomicU64> = (0..CLIENTS).map(|_| AtomicU64::new(0)).collect();
+        let work = || {
+            let meet = |(client, arrived): (usize, &AtomicU64)| {
+                arrived.fetch_add(1, Ordering::SeqCst);
+                while arrived.load(Ordering::SeqCst) < 2 {
+                    std::thread::yield_now();
+                }
+                passes(table.ask(mix(client as u64), rate, SECOND, 0))
+            };
+            arrived.iter().enumerate().map(meet).collect::<Vec<bool>>()
+        };
+        let (one, other) = std::thread::scope(|scope| {
+            let (one, other) = (scope.spawn(work), scope.spawn(work));
+            (one.join().unwrap(), other.join().unwrap())
+        });
+        let twice = one.iter().zip(&other).filter(|(one, other)| **one && **other).count();
+        assert_eq!(twice, 0, "clients of which two passed at once");
     }
 
     #[rstest]
