@@ -30,7 +30,7 @@ pub enum InFlightPlace {
 /// The counts of all clients of one limit.
 ///
 /// A place whose count is 0 may be taken by another client. Those for whom there is none share two counts, of which the lower one counts: they may be held
-/// off too early, never too late. Memory: 18 bytes for each client, rounded up to a power of two; a look touches one cache line, three
+/// off too early. One that gets a place of its own while it has work at shared counts may have as much again. Memory: 18 bytes for each client, rounded up to a power of two; a look touches one cache line, three
 /// when the bucket is full, and allocates nothing.
 #[derive(Debug)]
 pub struct InFlightTable {

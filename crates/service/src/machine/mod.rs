@@ -20,7 +20,7 @@ use crate::troubles::{TroubleKind, Troubles};
 /// How often it is looked at.
 const LOOK_EVERY: Duration = Duration::from_secs(10);
 /// How many times as long as reading took is waited at least: of a machine with very many sockets it takes a while.
-const PATIENCE: u32 = 200;
+const PATIENCE: u32 = 50;
 /// How many looks are kept: what has grown is told for as long as they are.
 const KEPT: usize = 7;
 

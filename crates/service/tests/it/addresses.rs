@@ -56,7 +56,7 @@ listen = "[2001:db8::10]:80"
 pool = "quay"
 "#;
 
-pub(crate) fn until(what: &str, mut is_so: impl FnMut() -> bool) {
+fn until(what: &str, mut is_so: impl FnMut() -> bool) {
     let start = Instant::now();
     while !is_so() {
         assert!(start.elapsed() < PATIENCE, "waited in vain: {what}");
