@@ -153,6 +153,7 @@ mod tests {
 
     use proptest::prelude::*;
 
+    use super::super::turns::meet;
     use super::*;
     use crate::draw::mix;
 
@@ -192,25 +193,11 @@ mod tests {
 
     #[test]
     fn a_client_that_two_workers_meet_at_the_same_moment_has_one_count() {
-        const CLIENTS: usize = 20_000;
+        const CLIENTS: usize = 4_000;
         let table = InFlightTable::new(2 * CLIENTS);
-        let arrived: Vec<AtomicU64> = (0..CLIENTS).map(|_| AtomicU64::new(0)).collect();
-        let work = || {
-            let meet = |(client, arrived): (usize, &AtomicU64)| {
-                arrived.fetch_add(1, Ordering::SeqCst);
-                while arrived.load(Ordering::SeqCst) < 2 {
-                    std::thread::yield_now();
-                }
-                (0..2).filter(|_| table.acquire(mix(client as u64), 2).is_some()).count()
-            };
-            arrived.iter().enumerate().map(meet).collect::<Vec<usize>>()
-        };
-        let (one, other) = std::thread::scope(|scope| {
-            let (one, other) = (scope.spawn(work), scope.spawn(work));
-            (one.join().unwrap(), other.join().unwrap())
-        });
-        let both: Vec<usize> = one.iter().zip(&other).map(|(one, other)| one + other).collect();
-        assert_eq!(both, [2; CLIENTS], "two of each may be there");
+        let both = meet(CLIENTS, |client| (0..2).filter(|_| table.acquire(mix(client), 2).is_some()).count());
+        let sums: Vec<usize> = both.iter().map(|(one, other)| one + other).collect();
+        assert_eq!(sums, [2; CLIENTS], "two of each may be there");
     }
 
     proptest! {

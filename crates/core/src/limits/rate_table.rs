@@ -206,6 +206,7 @@ mod tests {
     use proptest::prelude::*;
     use rstest::rstest;
 
+    use super::super::turns::meet;
     use super::*;
     use crate::draw::{Draw, mix};
 
@@ -217,24 +218,10 @@ mod tests {
 
     #[test]
     fn a_client_that_two_workers_meet_at_the_same_moment_has_one_number() {
-        const CLIENTS: usize = 20_000;
+        const CLIENTS: usize = 4_000;
         let (table, rate) = (RateTable::new(2 * CLIENTS), PacedRate::new(1, 1_000 * SECOND, 1));
-        let arrived: Vec<AtomicU64> = (0..CLIENTS).map(|_| AtomicU64::new(0)).collect();
-        let work = || {
-            let meet = |(client, arrived): (usize, &AtomicU64)| {
-                arrived.fetch_add(1, Ordering::SeqCst);
-                while arrived.load(Ordering::SeqCst) < 2 {
-                    std::thread::yield_now();
-                }
-                passes(table.ask(mix(client as u64), rate, SECOND, 0))
-            };
-            arrived.iter().enumerate().map(meet).collect::<Vec<bool>>()
-        };
-        let (one, other) = std::thread::scope(|scope| {
-            let (one, other) = (scope.spawn(work), scope.spawn(work));
-            (one.join().unwrap(), other.join().unwrap())
-        });
-        let twice = one.iter().zip(&other).filter(|(one, other)| **one && **other).count();
+        let both = meet(CLIENTS, |client| passes(table.ask(mix(client), rate, SECOND, 0)));
+        let twice = both.iter().filter(|(one, other)| *one && *other).count();
         assert_eq!(twice, 0, "clients of which two passed at once");
     }
 

@@ -22,3 +22,26 @@ impl Default for PlaceTurns {
         Self([const { Mutex::new(()) }; TURNS])
     }
 }
+
+/// What two workers that meet each of so many clients at the same moment get for it.
+#[cfg(test)]
+pub(super) fn meet<T: Send>(clients: usize, work: impl Fn(u64) -> T + Sync) -> Vec<(T, T)> {
+    use std::sync::atomic::{AtomicU64, Ordering};
+
+    let arrived: Vec<AtomicU64> = (0..clients).map(|_| AtomicU64::new(0)).collect();
+    let one = || {
+        let one_client = |(client, arrived): (usize, &AtomicU64)| {
+            arrived.fetch_add(1, Ordering::SeqCst);
+            while arrived.load(Ordering::SeqCst) < 2 {
+                std::thread::yield_now();
+            }
+            work(client as u64)
+        };
+        arrived.iter().enumerate().map(one_client).collect::<Vec<T>>()
+    };
+    let (first, second) = std::thread::scope(|scope| {
+        let (first, second) = (scope.spawn(one), scope.spawn(one));
+        (first.join().unwrap(), second.join().unwrap())
+    });
+    first.into_iter().zip(second).collect()
+}

@@ -90,7 +90,7 @@ fn tell(lasting: Option<&MachineFinding>, troubles: &Troubles, journal: &Journal
     match lasting {
         Some(finding) => {
             let message = format!(
-                "this machine runs short: {}. {}: `merismos doctor` shows what helps",
+                "this machine runs short: {}; {}. `merismos doctor` shows what helps",
                 finding.found, finding.why
             );
             if troubles.set(TroubleKind::Machine, message.clone()) {
