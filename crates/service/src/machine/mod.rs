@@ -1,4 +1,4 @@
-//! The machine of this node: what is read of it now and then, and what is said of what runs short.
+//! The machine of this node: what is read of it now and then, and the headline of what runs short.
 
 mod read;
 
@@ -21,7 +21,7 @@ use crate::troubles::{TroubleKind, Troubles};
 const LOOK_EVERY: Duration = Duration::from_secs(10);
 /// How many times as long as reading took is waited at least: of a machine with very many sockets it takes a while.
 const PATIENCE: u32 = 50;
-/// How many looks are kept: what has grown is told for as long as they are.
+/// How many looks are kept: growth is counted over as long as they reach back.
 const KEPT: usize = 7;
 
 /// What was read of the machine during the last minute.
@@ -69,7 +69,7 @@ impl MachineWatch {
                 }
                 findings
             };
-            let pressing: Vec<MachineFinding> = findings.into_iter().filter(is_told).collect();
+            let pressing: Vec<MachineFinding> = findings.into_iter().filter(is_headline).collect();
             // What is there at one look alone is over before anybody has read it.
             let lasting = pressing.iter().find(|finding| {
                 pressing_before.iter().any(|before: &MachineFinding| before.subject == finding.subject)
@@ -81,8 +81,8 @@ impl MachineWatch {
     }
 }
 
-/// Whether a status tells of it. Descriptors have a watch of their own, which sees each client that waits.
-fn is_told(finding: &MachineFinding) -> bool {
+/// Whether it becomes a headline. Descriptors have a watch of their own, which sees each client that waits.
+fn is_headline(finding: &MachineFinding) -> bool {
     finding.is_pressing() && finding.subject != MachineSubject::Descriptors
 }
 

@@ -1,4 +1,4 @@
-//! The machine of a node: what runs short is told before clients feel it.
+//! The machine of a node: what runs short is a headline before clients feel it.
 
 use std::io::Read;
 use std::net::{SocketAddr, TcpListener, TcpStream};
