@@ -173,17 +173,21 @@ impl Keeper {
     }
 
     async fn run(mut self, mut orders: mpsc::UnboundedReceiver<Command>, mut changes: Changes) {
+        let mut planned = Instant::now();
         loop {
-            // What came is heard before silence is noticed: this thread may have been held up.
+            // What came is heard before silence is noticed, and the clock read before that: this thread may be held up at any place.
+            let awake = Instant::now();
+            self.held_up(awake.saturating_duration_since(planned));
             self.receive().await;
-            if Instant::now() >= self.look_at {
+            if awake >= self.look_at {
                 self.look().await;
             }
-            self.on_time().await;
+            self.on_time(awake).await;
             if Instant::now() >= self.show_at {
                 self.show();
             }
             let due = self.due();
+            planned = due.max(awake);
             let order = tokio::select! {
                 biased;
                 order = orders.recv() => order,
@@ -414,15 +418,23 @@ impl Keeper {
         self.members.insert(name, member);
     }
 
-    async fn on_time(&mut self) {
+    /// Tells all elections how much later than planned this thread goes on.
+    fn held_up(&mut self, by: Duration) {
         let now = self.clock.now();
+        for member in self.members.values_mut() {
+            member.election.held_up(now, by);
+        }
+    }
+
+    async fn on_time(&mut self, awake: Instant) {
+        let now = self.clock.tick(awake);
         let due =
             self.members.iter().filter(|(_, member)| member.election.due().is_some_and(|due| due <= now));
         let due: Vec<Name> = due.map(|(name, _)| name.clone()).collect();
         for name in due {
             let Some(mut member) = self.members.remove(&name) else { continue };
             let (before, mut acts) = (member.election.stance(), Vec::new());
-            member.election.on_time(self.clock.now(), &mut acts);
+            member.election.on_time(now, &mut acts);
             self.act(&mut member, before, acts).await;
             self.members.insert(name, member);
         }

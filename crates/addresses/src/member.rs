@@ -199,7 +199,12 @@ impl KeeperClock {
     }
 
     pub(crate) fn now(self) -> Tick {
-        Tick::default().plus(self.0.elapsed())
+        self.tick(Instant::now())
+    }
+
+    /// The tick of a moment.
+    pub(crate) fn tick(self, at: Instant) -> Tick {
+        Tick::default().plus(at.saturating_duration_since(self.0))
     }
 
     /// The moment of a tick.

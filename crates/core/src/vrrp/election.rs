@@ -169,6 +169,15 @@ impl Election {
         }
     }
 
+    /// The node was held up until now (no processor, a machine that stood still), `by` so long after it should have gone on: it could not hear in
+    /// that time, so that time is no silence of the holder's. At most until a whole interval was listened to again, and its skew.
+    pub fn held_up(&mut self, now: Tick, by: Duration) {
+        if self.stance == Stance::Backup && by * 4 >= self.of_holder.duration() {
+            let heard_again = now.plus(self.of_holder.duration() + self.skew(self.of_holder));
+            self.timer = self.timer.max(self.timer.plus(by).min(heard_again));
+        }
+    }
+
     /// Another node advertised.
     pub fn on_advertisement(&mut self, now: Tick, heard: Heard, acts: &mut Vec<Act>) {
         match self.stance {
@@ -306,6 +315,36 @@ mod tests {
         let before = node.due();
         node.on_advertisement(Tick(250 * MS), heard(priority), &mut acts);
         assert_eq!(node.due() != before, follows);
+    }
+
+    #[rstest]
+    #[case::before_its_time(300, 90, 390)]
+    #[case::long_before_its_time(200, 90, 300)]
+    #[case::over_its_time(400, 130, 430)]
+    #[case::for_long(9000, 8900, 9100)]
+    #[case::too_short_to_miss_anything(200, 20, 300)]
+    fn time_in_which_a_node_was_held_up_is_no_silence(
+        #[case] now: u64,
+        #[case] by: u64,
+        #[case] due_without_skew: u64,
+    ) {
+        let (mut node, mut acts) = node(100, Preemption::AtOnce);
+        let skew = 100 * MS * 156 / 256;
+        node.held_up(Tick(now * MS), Duration::from_millis(by));
+        assert_eq!(node.due(), Some(Tick(due_without_skew * MS + skew)));
+        node.on_time(Tick(now * MS), &mut acts);
+        assert_eq!(acts, []);
+        node.on_time(node.due().unwrap(), &mut acts);
+        assert_eq!(acts, [Act::Take, Act::Advertise { priority: 100 }], "it is no excuse for ever");
+    }
+
+    #[test]
+    fn a_holder_that_was_held_up_advertises_at_once() {
+        let (mut node, mut acts) = holder(100, Preemption::AtOnce);
+        let now = node.due().unwrap().plus(Duration::from_secs(2));
+        node.held_up(now, Duration::from_secs(2));
+        node.on_time(now, &mut acts);
+        assert_eq!(acts, [Act::Advertise { priority: 100 }]);
     }
 
     #[test]
