@@ -5,6 +5,7 @@ use std::net::{IpAddr, SocketAddr};
 use std::sync::Arc;
 
 use merismos_core::config::document::{BalancePer, Protocol};
+use merismos_core::eligibility::IneligibleReason;
 use merismos_core::name::{Name, PoolServer};
 use merismos_core::proof::{ClientMove, Expectation, RequestResults, TallySample, TrialOutcome};
 use merismos_core::routing::{Frontend, Pool, PoolReason, RequestFacts, RuleDecision, Server, Snapshot};
@@ -44,6 +45,11 @@ impl FrontendVersions {
                 Err(TryRecvError::Empty | TryRecvError::Closed) => return,
             }
         }
+    }
+
+    /// The one that was published after a version.
+    fn after(&self, version: u64) -> Option<&Arc<Frontend>> {
+        self.later.range(version + 1..).next()?.1.as_ref()
     }
 
     fn at(&self, version: u64) -> Option<&Arc<Frontend>> {
@@ -278,7 +284,9 @@ impl ObservationBook<'_> {
             return None;
         }
         if failed_at.contains(before) {
-            return moved(Some("it failed them"));
+            // What was open there was cut for that.
+            let withdrawn = self.is_withdrawn(version, before).then(|| IneligibleReason::Withdrawn.to_string());
+            return moved(Some(withdrawn.as_deref().unwrap_or("it failed them")));
         }
         match &known.standing.reason {
             Some(reason) if !Server::may_go_on(known) => moved(Some(&reason.to_string())),
@@ -286,6 +294,17 @@ impl ObservationBook<'_> {
             _ if pool.limited => None,
             _ => moved(None),
         }
+    }
+
+    /// Whether an operator had withdrawn a server in a version, or did with the next one.
+    fn is_withdrawn(&self, version: u64, server: &PoolServer) -> bool {
+        let mut frontends = self.versions.at(version).into_iter().chain(self.versions.after(version));
+        frontends.any(|frontend| {
+            let mut servers = frontend.pools().flat_map(|pool| pool.servers.iter());
+            servers.any(|known| {
+                known.name == *server && known.standing.reason == Some(IneligibleReason::Withdrawn)
+            })
+        })
     }
 
     /// The one server that the client's key says.

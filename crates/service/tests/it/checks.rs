@@ -396,7 +396,7 @@ async fn traffic_that_fails_does_not_wait_for_the_probe_that_is_under_way() {
     let keys =
         "[pools.quay]\npassive_check = { failures = 3, action = \"down\" }\nfirst_byte_timeout = \"50ms\"\n";
     let text =
-        service.document().replace("timeout = \"1s\"", "timeout = \"60s\"").replace("[pools.quay]\n", keys);
+        service.document().replace("timeout = \"5s\"", "timeout = \"60s\"").replace("[pools.quay]\n", keys);
     service.apply(&text).await.unwrap();
     service.stand_ins[0].set(Fault::Hang).await;
     until("gull is down, by its traffic", async || {
@@ -501,7 +501,7 @@ async fn a_server_that_keeps_changing_is_called_flapping_and_held_down() {
 async fn failures_are_noticed_within_the_times_that_are_promised(#[case] fault: Fault) {
     let service = Service::with(&["gull", "tern"]).await;
     let text =
-        service.document().replace("timeout = \"1s\"", "timeout = \"150ms\"\nbody_contains = \"well\"");
+        service.document().replace("timeout = \"5s\"", "timeout = \"150ms\"\nbody_contains = \"well\"");
     service.apply(&text.replace("down_after = 2", "down_after = 3")).await.unwrap();
     let timing = service.status().await.pools[0].check.as_ref().unwrap().timing;
     assert_eq!((timing.noticed.best_ms, timing.noticed.worst_ms), (400, 750));

@@ -384,7 +384,7 @@ impl Service {
     /// A document with one frontend, `harbour`, before all stand-ins in the pool `quay`.
     pub(crate) fn document(&self) -> String {
         let mut text = format!(
-            "format = 3\n\n[checks.well]\nkind = \"http\"\npath = \"/health\"\ninterval = \"200ms\"\ntimeout = \"1s\"\n\
+            "format = 3\n\n[checks.well]\nkind = \"http\"\npath = \"/health\"\ninterval = \"200ms\"\ntimeout = \"5s\"\n\
              down_after = 2\nup_after = 2\n\n[pools.quay]\ncheck = \"well\"\n\n[frontends.harbour]\nprotocol = \"http\"\n\
              listen = \"{}\"\npool = \"quay\"\n",
             self.frontend

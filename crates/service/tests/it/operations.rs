@@ -29,7 +29,7 @@ async fn a_failing_server_is_noticed_explained_and_taken_back() {
     let service = Service::with(&["gull", "tern"]).await;
     for (fault, says) in [
         (Fault::Refuse, "connection refused"),
-        (Fault::Hang, "no answer within 1.0 s"),
+        (Fault::Hang, "no answer within 5.0 s"),
         (Fault::Error { status: 500 }, "status 500; expected 200-299"),
     ] {
         service.stand_ins[0].set(fault).await;

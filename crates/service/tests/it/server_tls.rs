@@ -77,7 +77,7 @@ fn start_peer(files: &[PathBuf; 2], more: &[&str]) -> (Talk, SocketAddr) {
 /// A document with one server, whose pool has these keys.
 fn document(service: &Service, server: SocketAddr, keys: &str) -> String {
     format!(
-        "format = 3\n[checks.well]\nkind = \"http\"\ninterval = \"200ms\"\ntimeout = \"1s\"\n[pools.quay]\ncheck = \"well\"\n{keys}\n\
+        "format = 3\n[checks.well]\nkind = \"http\"\ninterval = \"200ms\"\ntimeout = \"5s\"\n[pools.quay]\ncheck = \"well\"\n{keys}\n\
          [pools.quay.servers.gull]\naddress = \"{server}\"\n[frontends.harbour]\nprotocol = \"http\"\nlisten = \"{}\"\npool = \"quay\"\n",
         service.frontend
     )

@@ -147,6 +147,8 @@ async fn clients_that_keep_their_cookies_stay_and_are_moved_when_their_server_go
     );
     assert_eq!(stayed.test.map(|test| test.statistic), Some(0.0), "30 strangers in turns");
     // While one is withdrawn, its clients go to the others, and none of that is amiss.
+    // Some requests are open there at that moment.
+    service.stand_ins[1].set(Fault::Slow { delay_ms: 80 }).await;
     let slow = TrialRequest { per_second: Some(300), ..pinned };
     let begun = begun(&service, &slow).await;
     until("a part has been sent", async || service.client().trial(begun.id).await.unwrap().ended >= 200)
