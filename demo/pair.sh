@@ -1,10 +1,11 @@
 #!/usr/bin/env bash
 # A pair of nodes on a network of its own on this machine, to pull cables of: network namespaces behind a bridge, as root.
-#   demo/pair.sh up                  two nodes (north, south), two servers behind them, a client; everything under .run-pair/
-#   demo/pair.sh at NODE COMMAND...  runs a command on a machine: north, south, servers or client; `merismos` talks to that node
+#   demo/pair.sh up                  two nodes (north, south), two servers behind them, a router, a client; everything under .run-pair/
+#   demo/pair.sh at NODE COMMAND...  runs a command on a machine: north, south, servers, router or client; `merismos` talks to that node
 #   demo/pair.sh cable NODE out|in   pulls a machine's cable, or plugs it in again
 #   demo/pair.sh kill NODE           ends a node as a power cut would; `start NODE` starts it again, `stop NODE` stops it in order
-#   demo/pair.sh visit SECONDS       a client asks for a page 50 times a second, and says for how long nothing answered
+#   demo/pair.sh visit SECONDS [ADDRESS]  a client asks for a page 50 times a second, and says for how long nothing answered
+#   demo/pair.sh routes              where the router sends what is for the addresses that the nodes announce
 #   demo/pair.sh down                ends everything and removes the network
 set -euo pipefail
 cd "$(dirname "$0")/.."
@@ -39,6 +40,12 @@ network() {
   machine south 2
   machine servers 51
   machine client 60
+  machine router 254
+  in_ router sysctl -qw net.ipv4.ip_forward=1 net.ipv6.conf.all.forwarding=1 net.ipv4.conf.all.send_redirects=0 net.ipv4.conf.eth0.send_redirects=0 \
+    net.ipv4.fib_multipath_hash_policy=1 net.ipv6.fib_multipath_hash_policy=1
+  in_ client sysctl -qw net.ipv6.conf.eth0.accept_redirects=0
+  in_ client ip route add 198.51.100.0/24 via 192.0.2.254
+  in_ client ip -6 route add 2001:db8:51::/64 via 2001:db8::254
 }
 
 launch() { # name command...
@@ -93,13 +100,14 @@ at() { # machine command...
 up() {
   [ "$(id -u)" -eq 0 ] || fail "network namespaces and addresses need root"
   [ ! -e "$run" ] || fail "it is there already: demo/pair.sh down removes it"
-  scripts/need.sh mariadbd=mariadb-server ip=iproute2 sysctl=procps curl=curl
+  scripts/need.sh mariadbd=mariadb-server ip=iproute2 sysctl=procps curl=curl bird=bird2
   scripts/console.sh
   cargo build --release --locked --bins
   mkdir -m 700 "$run"
   network
   scripts/mariadb.sh start "$run/mariadb" 17318
   launch servers ip netns exec "$prefix-servers" "$bin/merismos-lab" run demo/pair-servers.toml --folder "$run"
+  launch router ip netns exec "$prefix-router" bird -f -c demo/pair-router.conf -s "$run/router"
   start north
   start south
   at north merismos apply demo/pair.toml --revision-note "a pair" >"$run/apply.log" || fail "$(cat "$run/apply.log")"
@@ -108,19 +116,20 @@ up() {
   say "  demo/pair.sh visit 20 &"
   say "  demo/pair.sh at south merismos address status"
   say "  demo/pair.sh cable north out"
+  say "  demo/pair.sh routes"
 }
 
 down() {
-  for name in north south servers; do end "$name" TERM; done
+  for name in north south servers router; do end "$name" TERM; done
   if [ -f "$run/mariadb/pid" ]; then scripts/mariadb.sh stop "$run/mariadb" || true; fi
-  for machine in north south servers client switch; do ip netns delete "$prefix-$machine" 2>/dev/null || true; done
+  for machine in north south servers client router switch; do ip netns delete "$prefix-$machine" 2>/dev/null || true; done
   rm -rf "$run"
 }
 
-visit() { # seconds
+visit() { # seconds address
   local until=$(($(date +%s) + $1)) last=0 now longest=0 answers=0 misses=0
   while [ "$(date +%s)" -lt "$until" ]; do
-    if in_ client curl -s -o /dev/null -m 0.1 http://192.0.2.10/; then
+    if in_ client curl -s -o /dev/null -m 0.1 "http://$2/"; then
       now=$(date +%s%3N)
       if [ "$last" -gt 0 ] && [ $((now - last)) -gt 150 ]; then say "nothing answered for $((now - last)) ms"; fi
       if [ "$last" -gt 0 ] && [ $((now - last)) -gt "$longest" ]; then longest=$((now - last)); fi
@@ -137,7 +146,8 @@ case ${1:-} in
   up) up ;;
   down) down ;;
   at) shift && at "$@" ;;
-  visit) visit "${2:-10}" ;;
+  visit) visit "${2:-10}" "${3:-192.0.2.10}" ;;
+  routes) in_ router ip route show proto bird && in_ router ip -6 route show proto bird ;;
   cable)
     case ${3:-} in
       out) ip -n "$prefix-switch" link set "$2" down ;;
@@ -147,5 +157,5 @@ case ${1:-} in
   kill) is_node "${2:-}" && end "$2" KILL ;;
   stop) is_node "${2:-}" && end "$2" TERM ;;
   start) is_node "${2:-}" && start "$2" ;;
-  *) sed -n '2,9s/^# \{0,1\}//p' "$0" >&2; exit 2 ;;
+  *) sed -n '2,10s/^# \{0,1\}//p' "$0" >&2; exit 2 ;;
 esac

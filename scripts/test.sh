@@ -6,7 +6,7 @@ cd "$(dirname "$0")/.."
 scripts/need.sh mariadbd=mariadb-server nsd=nsd knotd=knot chromium=chromium certutil=libnss3-tools
 # Real programs before and behind frontends.
 scripts/need.sh curl=curl faketime=faketime dig=bind9-dnsutils iperf3=iperf3 logger=bsdutils redis-server=redis-server redis-cli=redis-tools \
-  h2load=nghttp2-client wrk=wrk ip=iproute2 sysctl=procps tshark=tshark \
+  h2load=nghttp2-client wrk=wrk ip=iproute2 sysctl=procps tshark=tshark bird=bird2 \
   python3=python3 /usr/lib/python3/dist-packages/websockets=python3-websockets
 MERISMOS_PYTHON_PEERS=$(scripts/python-peers.sh)
 export MERISMOS_PYTHON_PEERS

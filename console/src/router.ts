@@ -39,6 +39,8 @@ export const { navigate, route, isActive } = createRouter({
   '/examples/:name': ObjectPage,
   '/addresses': ListPage,
   '/addresses/:name': ObjectPage,
+  '/announce': ListPage,
+  '/announce/:name': ObjectPage,
   '/authorities': ListPage,
   '/authorities/:name': ObjectPage,
   '/certificates': ListPage,

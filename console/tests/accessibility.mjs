@@ -23,6 +23,7 @@ const PAGES = [
   '/access',
   '/nodes',
   '/addresses',
+  '/announce',
   '/new-service',
   '/no-such-page',
 ]

@@ -4,6 +4,7 @@
   import Alert from '../lib/components/Alert.svelte'
   import Card from '../lib/components/Card.svelte'
   import AddressHolders from '../lib/components/AddressHolders.svelte'
+  import AnnouncementParts from '../lib/components/AnnouncementParts.svelte'
   import CertificateStrip from '../lib/components/CertificateStrip.svelte'
   import { objects, words } from '../lib/api/call'
   import type { Kind, Objects } from '../lib/api/types'
@@ -123,6 +124,7 @@
     </section>
   {/if}
   {#if kind === 'address'}<AddressHolders />{/if}
+  {#if kind === 'announcement'}<AnnouncementParts />{/if}
   {#if kind === 'certificate'}
     <CertificateStrip />
     <TryHandshake />

@@ -1,6 +1,7 @@
 <script lang="ts">
   import { useAnswers } from '../lib/api/useAnswer'
   import AddressHolders from '../lib/components/AddressHolders.svelte'
+  import AnnouncementParts from '../lib/components/AnnouncementParts.svelte'
   import Alert from '../lib/components/Alert.svelte'
   import Card from '../lib/components/Card.svelte'
   import DataTable from '../lib/components/DataTable.svelte'
@@ -145,6 +146,15 @@
     <a class="link ml-auto" href="/addresses">All of them, and new ones</a>
   </div>
   <AddressHolders />
+</Card>
+
+<Card>
+  <div class="mb-2 flex flex-wrap items-center gap-x-4 gap-y-2">
+    <h2 class="text-base font-semibold">Announced addresses</h2>
+    <p class="text-secondary">Addresses that several nodes have at once and announce to routers.</p>
+    <a class="link ml-auto" href="/announce">All of them, and new ones</a>
+  </div>
+  <AnnouncementParts />
 </Card>
 
 <Card>

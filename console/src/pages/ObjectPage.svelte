@@ -9,6 +9,7 @@
   import SentMessages from '../lib/components/SentMessages.svelte'
   import Path from '../lib/components/Path.svelte'
   import AddressHolders from '../lib/components/AddressHolders.svelte'
+  import AnnouncementParts from '../lib/components/AnnouncementParts.svelte'
   import LimitCounts from '../lib/components/LimitCounts.svelte'
   import ObjectActions from '../lib/components/ObjectActions.svelte'
   import ObjectForm from '../lib/components/ObjectForm.svelte'
@@ -104,6 +105,7 @@
     {/if}
     {#if kind === 'limit'}<LimitCounts limit={name} />{/if}
     {#if kind === 'address' && !gone}<AddressHolders only={name} />{/if}
+    {#if kind === 'announcement' && !gone}<AnnouncementParts only={name} />{/if}
     {#if frontend}<Explain frontend={name} protocol={frontend.protocol} tls={frontend.tls} />{/if}
     {#if kind === 'range'}
       <section class="mb-4 grid gap-4 lg:grid-cols-2" aria-label="Reserved addresses">

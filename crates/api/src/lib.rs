@@ -4,6 +4,7 @@
 #![forbid(unsafe_code)]
 
 mod address;
+mod announcement;
 mod certificate;
 mod change;
 mod decision;
@@ -28,6 +29,10 @@ mod window;
 pub use address::{
     AddressCounts, AddressDetail, AddressNode, AddressOrderRequest, AddressOrderView, AddressStatus,
     AddressVerb, Addresses, AdvertisementView, NodeOrderRequest, NodeVerb,
+};
+pub use announcement::{
+    AnnouncedRoute, AnnouncementDetail, AnnouncementNode, AnnouncementStatus, Announcements, RouterSession,
+    RouterSessionDetail,
 };
 pub use certificate::{
     CertificateOrder, CertificateView, Certificates, ChainLink, HandshakeQuery, HandshakeView, Handshakes,

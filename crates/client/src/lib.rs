@@ -7,15 +7,15 @@ mod stream;
 use std::time::Duration;
 
 use merismos_api::{
-    AddressDetail, AddressOrderRequest, Addresses, ApplyOptions, ApplyRequest, Between, CertificateOrder,
-    CertificateView, Certificates, ChangeRequest, Decision, Diagnosis, Draft, DraftEdits, DraftReview,
-    Drafts, Drains, DutiesRequest, DutiesResponse, DutyRequest, DutyResponse, EventFilter, Events,
-    ExplainResponse, FailbackResponse, FrontendDiagnosis, HandshakeQuery, Handshakes, Hosts, Limits,
-    MachineReport, MadeToken, NewDraft, NewToken, NodeOrderRequest, NodeRemoved, Nodes, ObjectView, Objects,
-    PinKeyTimes, PinQuery, Pins, PinsRemoved, Probes, ProblemDocument, RevertRequest, Review,
-    RevisionResponse, Revisions, RollOrderRequest, RollRequest, RollView, Rolls, RuleCounts, SentMessages,
-    ServerStatus, Status, TokenResponse, Tokens, TotalsReset, Trial, TrialRequest, Trials, TryRequest,
-    TryResponse, WindowQuery, WindowResponse, Windows, WorkReport,
+    AddressDetail, AddressOrderRequest, Addresses, AnnouncementDetail, Announcements, ApplyOptions,
+    ApplyRequest, Between, CertificateOrder, CertificateView, Certificates, ChangeRequest, Decision,
+    Diagnosis, Draft, DraftEdits, DraftReview, Drafts, Drains, DutiesRequest, DutiesResponse, DutyRequest,
+    DutyResponse, EventFilter, Events, ExplainResponse, FailbackResponse, FrontendDiagnosis, HandshakeQuery,
+    Handshakes, Hosts, Limits, MachineReport, MadeToken, NewDraft, NewToken, NodeOrderRequest, NodeRemoved,
+    Nodes, ObjectView, Objects, PinKeyTimes, PinQuery, Pins, PinsRemoved, Probes, ProblemDocument,
+    RevertRequest, Review, RevisionResponse, Revisions, RollOrderRequest, RollRequest, RollView, Rolls,
+    RuleCounts, SentMessages, ServerStatus, Status, TokenResponse, Tokens, TotalsReset, Trial, TrialRequest,
+    Trials, TryRequest, TryResponse, WindowQuery, WindowResponse, Windows, WorkReport,
 };
 use merismos_core::config::object::ObjectKind;
 use merismos_core::config::{DocumentFormat, ObjectPath};
@@ -602,6 +602,22 @@ impl Client {
     /// [`ClientError`].
     pub async fn machine(&self) -> Result<MachineReport, ClientError> {
         self.call(self.request(Method::GET, "/machine")).await
+    }
+
+    /// Every object of announced addresses, and which node announces what.
+    ///
+    /// # Errors
+    /// [`ClientError`].
+    pub async fn announcements(&self) -> Result<Announcements, ClientError> {
+        self.call(self.request(Method::GET, "/announcements")).await
+    }
+
+    /// One object of announced addresses, with the sessions of the node that answers.
+    ///
+    /// # Errors
+    /// [`ClientError`].
+    pub async fn announcement(&self, name: &Name) -> Result<AnnouncementDetail, ClientError> {
+        self.call(self.request(Method::GET, &format!("/announcements/{name}"))).await
     }
 
     /// Every object of addresses that move between nodes, and who holds it.

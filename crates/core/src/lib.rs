@@ -20,6 +20,7 @@
 //! [`proof`] — expected against observed.
 #![forbid(unsafe_code)]
 
+pub mod announcement;
 pub mod balance;
 pub mod certificate_choice;
 pub mod config;

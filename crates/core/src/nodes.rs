@@ -5,6 +5,7 @@ use std::time::Duration;
 
 use serde::{Deserialize, Serialize};
 
+use crate::announcement::AnnouncementReport;
 use crate::name::{Name, PoolServer};
 use crate::time::{Tick, Wall};
 use crate::vrrp::AddressReport;
@@ -44,6 +45,9 @@ pub struct NodeReport {
     /// Where it stands with the addresses that move, by the names of their objects.
     #[serde(default)]
     pub addresses: BTreeMap<Name, AddressReport>,
+    /// What it announces to routers, by the names of the objects.
+    #[serde(default)]
+    pub announcements: BTreeMap<Name, AnnouncementReport>,
 }
 
 /// How far a node is with a server that is on its way out of service.
@@ -203,6 +207,7 @@ mod tests {
             down_in_all: 0,
             out: BTreeMap::new(),
             addresses: BTreeMap::new(),
+            announcements: BTreeMap::new(),
         }
         .with_down(down.iter().map(|name| server(name)).collect())
     }

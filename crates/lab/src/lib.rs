@@ -9,6 +9,7 @@ pub mod health_server;
 mod inbox;
 pub mod network;
 pub mod relay;
+pub mod router;
 pub mod scripted;
 pub mod stand_in;
 pub mod tls_relay;

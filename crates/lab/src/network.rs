@@ -182,14 +182,12 @@ impl Machine {
         within(&self.switch, &["tc", "qdisc", "delete", "dev", &self.port, "root"])
     }
 
-    /// Whether an address is on its interface.
+    /// Whether it has an address, on whichever interface.
     ///
     /// # Errors
     /// When the machine is gone.
     pub fn has_address(&self, address: &str) -> io::Result<bool> {
-        let shown = Command::new("ip")
-            .args(["-n", &self.namespace, "-o", "address", "show", "dev", "eth0"])
-            .output()?;
+        let shown = Command::new("ip").args(["-n", &self.namespace, "-o", "address", "show"]).output()?;
         let shown = String::from_utf8_lossy(&shown.stdout).into_owned();
         Ok(shown.split_whitespace().any(|word| word.split('/').next() == Some(address)))
     }

@@ -13,7 +13,7 @@ struct ConsoleFiles;
 const PAGE: &str = "index.html";
 
 /// The lists of the console, each of which has pages of its own below it.
-const LISTS: [&str; 14] = [
+const LISTS: [&str; 15] = [
     "frontends",
     "pools",
     "checks",
@@ -22,6 +22,7 @@ const LISTS: [&str; 14] = [
     "networks",
     "certificates",
     "addresses",
+    "announce",
     "authorities",
     "limits",
     "rules",

@@ -3,6 +3,7 @@
 
 mod access;
 mod addresses;
+mod announcements;
 mod api;
 mod certificates;
 mod clock;

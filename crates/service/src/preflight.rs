@@ -132,7 +132,10 @@ fn secrets(document: &Document) -> Vec<(String, &SecretRef)> {
         }
         _ => None,
     });
-    of_messages.chain(of_checks).flatten().collect()
+    let of_sessions = document.announce.iter().map(|(name, announced)| {
+        announced.password.as_ref().map(|secret| (format!("announce.{name}.password"), secret))
+    });
+    of_messages.chain(of_checks).chain(of_sessions).flatten().collect()
 }
 
 /// Whether only frontends that take datagrams send work to a pool.

@@ -26,6 +26,7 @@ use tokio::task::JoinHandle;
 
 use crate::access::{self, Access, FailedLogins, SecretError};
 use crate::addresses::AddressWatch;
+use crate::announcements::AnnouncementWatch;
 use crate::api::{self, ApiState, ApiUsage, RepeatedCalls, StatusFrames, WindowDesk};
 use crate::certificates::{self, CertificateKeeper, OrderMeans};
 use crate::clock::{GrowingNumbers, wall};
@@ -182,7 +183,8 @@ async fn serve(
             parts.journal.here("stops", json!({}));
             parts.controller.begin_to_stop().await;
             // While this node still takes clients.
-            parts.app.addresses.leave().await;
+            let (moving, announced) = (&parts.app.addresses, &parts.app.announcements);
+            tokio::join!(moving.leave(), announced.leave(settings.grace));
             let (nodes, store) = (parts.app.nodes.clone(), parts.store.clone());
             tokio::spawn(async move { nodes.step_down(&store).await });
             parts.keeper.finish().await;
@@ -195,6 +197,7 @@ async fn serve(
             // Its API answers at the same address, and messages that were not delivered yet are its own.
             let _ = end_api.send(true);
             parts.app.addresses.hand_over().await;
+            parts.app.announcements.hand_over().await;
             parts.messenger.abort();
             parts.follower.abort();
             (within, Queued::HandedOn, Some(succession))
@@ -213,6 +216,7 @@ async fn serve(
         _ = terminate.recv() => tracing::warn!("asked to stop a second time: ending at once"),
         _ = interrupt.recv() => tracing::warn!("asked to stop a second time: ending at once"),
     }
+    parts.app.announcements.end().await;
     let _ = end_api.send(true);
     let _ = tokio::time::timeout(API_GRACE, api).await;
     let last = tokio::time::timeout(LAST_RECORDS, parts.journal.outbox().flush(&parts.store)).await;
@@ -305,12 +309,15 @@ async fn start(
         down_in_all: 0,
         out: BTreeMap::new(),
         addresses: BTreeMap::new(),
+        announcements: BTreeMap::new(),
     };
     let slot = NodeFollower::meet(&store, &nodes, &report).await;
     let waiting = settings.state_folder.join("waiting-events");
     let outbox = Outbox::new(settings.waiting_events, Some(waiting));
     let journal = Journal::new(outbox.clone(), &identity, slot);
     let addresses = AddressWatch::new(nodes.clone(), journal.clone(), predecessor.is_some());
+    let announcements =
+        AnnouncementWatch::new(nodes.name().clone(), journal.clone(), secrets.clone(), predecessor.is_some());
     let (reports, reported) = mpsc::channel(REPORTS);
     let (lookups, looked_up) = mpsc::channel(LOOKUPS);
     let (copy_is_old, changed) = watch::channel(0);
@@ -348,6 +355,7 @@ async fn start(
         messages: messages.clone(),
         nodes: nodes.clone(),
         addresses: addresses.clone(),
+        announcements: announcements.clone(),
         order_numbers: GrowingNumbers::of_slot(slot),
         prober: Prober::new(reports, surroundings.clone(), settings.probes_at_once)
             .map_err(RunError::Probes)?,
@@ -426,6 +434,7 @@ async fn start(
         store: store.clone(),
         watch: nodes.clone(),
         addresses: addresses.clone(),
+        announcements: announcements.clone(),
         controller: controller.clone(),
         deployer: Arc::clone(&deployer),
         access: access.clone(),
@@ -461,6 +470,7 @@ async fn start(
         pin_key,
         nodes,
         addresses,
+        announcements,
         machine,
         certificates,
         state_folder: settings.state_folder.clone(),

@@ -4,6 +4,8 @@ import type {
   AddressDetail,
   AddressOrderRequest,
   Addresses,
+  AnnouncementDetail,
+  Announcements,
   NodeOrderRequest,
   Certificate,
   Between,
@@ -121,6 +123,9 @@ export const orderNode = (node: string, body: NodeOrderRequest) => call<Addresse
 /** Addresses that move between nodes. */
 export const addresses = () => call<Addresses>('GET', '/addresses')
 export const address = (name: string) => call<AddressDetail>('GET', `/addresses/${name}`)
+/** Addresses that nodes announce to routers. */
+export const announcements = () => call<Announcements>('GET', '/announcements')
+export const announcement = (name: string) => call<AnnouncementDetail>('GET', `/announcements/${name}`)
 export const orderAddress = (name: string, body: AddressOrderRequest) => call<AddressDetail>('POST', `/addresses/${name}/order`, body)
 export const removeNode = (node: string) => call<unknown>('DELETE', `/nodes/${node}`)
 /** The rules of a frontend, in order, with what they counted. */

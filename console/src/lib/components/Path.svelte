@@ -6,7 +6,7 @@
 
   const name = $derived(
     path
-      .replace(/^(frontends|pools|checks|hosts|ranges|networks|addresses|certificates|authorities|limits|rules|examples|notifications)\./, '')
+      .replace(/^(frontends|pools|checks|hosts|ranges|networks|addresses|announce|certificates|authorities|limits|rules|examples|notifications)\./, '')
       .replace(/\.(servers|lookups|taken)\./, '/'),
   )
 </script>

@@ -12,6 +12,7 @@ describe('fields of forms', () => {
   it('know every kind and its needed keys', () => {
     expect(Object.keys(FIELDS).sort()).toEqual([
       'address',
+      'announcement',
       'authority',
       'certificate',
       'check',

@@ -223,6 +223,7 @@ export const KINDS: Record<Kind, { one: string; many: string; home: string }> = 
   range: { one: 'range', many: 'Reserved addresses', home: 'ranges' },
   network: { one: 'network', many: 'Networks', home: 'networks' },
   address: { one: 'address', many: 'Service addresses', home: 'addresses' },
+  announcement: { one: 'announcement', many: 'Announced addresses', home: 'announce' },
   authority: { one: 'authority', many: 'Authorities', home: 'authorities' },
   rule: { one: 'rule', many: 'Rules', home: 'rules' },
   limit: { one: 'limit', many: 'Limits', home: 'limits' },

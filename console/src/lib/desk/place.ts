@@ -12,6 +12,7 @@ const HOMES: Record<string, Kind> = {
   networks: 'network',
   certificates: 'certificate',
   addresses: 'address',
+  announce: 'announcement',
   authorities: 'authority',
   limits: 'limit',
   rules: 'rule',

@@ -10,6 +10,7 @@ const PAGES: Record<string, string> = {
   networks: 'Networks',
   certificates: 'Certificates',
   addresses: 'Service addresses',
+  announce: 'Announced addresses',
   authorities: 'Authorities',
   rules: 'Rules',
   limits: 'Limits',

@@ -104,6 +104,9 @@ enum TopCommand {
     /// Manage addresses that move between nodes, and who holds them
     #[command(subcommand)]
     Address(objects::AddressCommand),
+    /// Manage addresses that nodes announce to routers, and which node announces what
+    #[command(subcommand)]
+    Announcement(objects::AnnouncementCommand),
     /// Manage authorities that certificates are ordered from
     #[command(subcommand)]
     Authority(objects::ObjectCommand<objects::AuthorityFlags>),
@@ -186,6 +189,7 @@ impl CommandLine {
             TopCommand::Limit(verb) => verb.run(&context).await,
             TopCommand::Example(verb) => verb.run(&context).await,
             TopCommand::Address(verb) => verb.run(&context).await,
+            TopCommand::Announcement(verb) => verb.run(&context).await,
             TopCommand::Authority(verb) => verb.run(&context).await,
             TopCommand::Notification(verb) => verb.run(&context).await,
             TopCommand::Draft(verb) => verb.run(&context).await,

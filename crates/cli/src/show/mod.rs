@@ -2,6 +2,7 @@
 //! where the output is not a terminal.
 
 pub(crate) mod addresses;
+pub(crate) mod announcements;
 pub(crate) mod certificates;
 pub(crate) mod decision;
 pub(crate) mod doctor;

@@ -32,6 +32,7 @@ pub(crate) fn list(objects: &Objects, kind: ObjectKind) {
         | ObjectKind::Reserved
         | ObjectKind::Certificate
         | ObjectKind::Address
+        | ObjectKind::Announcement
         | ObjectKind::Authority
         | ObjectKind::Limit
         | ObjectKind::Rule

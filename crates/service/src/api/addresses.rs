@@ -19,6 +19,7 @@ use merismos_store::plans::PlanKind;
 use serde_json::json;
 
 use super::ApiState;
+use super::announcements;
 use super::auth::CallerName;
 use super::changes::check_note;
 use super::problem::{ApiError, Changing, Finding, JsonBody, Looking, PathParams};
@@ -116,6 +117,9 @@ pub(super) async fn order_node(
         NodeVerb::Drain => {
             for (name, spec) in document.addresses.iter().filter(|_| !anyway) {
                 can_be_without(&status(&app, name, spec), &node)?;
+            }
+            for (name, spec) in document.announce.iter().filter(|_| !anyway) {
+                announcements::can_be_without(&announcements::status(&app, name, spec), &node)?;
             }
             let order = StandingOrder {
                 word: OrderWord::Drain,

@@ -1,6 +1,7 @@
 //! The API under `/api/v1`, with the OpenAPI document that is made from it, and the console beside it.
 
 mod addresses;
+mod announcements;
 mod auth;
 mod certificates;
 mod changes;
@@ -46,6 +47,7 @@ use utoipa_axum::routes;
 
 use crate::access::{Access, FailedLogins};
 use crate::addresses::AddressWatch;
+use crate::announcements::AnnouncementWatch;
 use crate::certificates::CertificateKeeper;
 use crate::console;
 use crate::controller::Controller;
@@ -92,6 +94,7 @@ pub(crate) struct ApiState {
     pub(crate) pin_key: PinKeyKeeper,
     pub(crate) nodes: NodeWatch,
     pub(crate) addresses: AddressWatch,
+    pub(crate) announcements: AnnouncementWatch,
     pub(crate) machine: MachineWatch,
     pub(crate) certificates: CertificateKeeper,
     pub(crate) state_folder: PathBuf,
@@ -163,6 +166,8 @@ fn router(app: Arc<ApiState>) -> Router {
         .routes(routes!(addresses::list))
         .routes(routes!(addresses::show))
         .routes(routes!(addresses::order))
+        .routes(routes!(announcements::list))
+        .routes(routes!(announcements::show))
         .routes(routes!(certificates::list))
         .routes(routes!(certificates::handshakes))
         .routes(routes!(certificates::order))

@@ -15,7 +15,7 @@ const NAME: &str = "^[a-z][a-z0-9-]{0,62}$";
 /// What a server of a pool looks like.
 const POOL_SERVER: &str = "^[a-z][a-z0-9-]{0,62}/[a-z][a-z0-9-]{0,62}$";
 /// What the path of an object looks like.
-const OBJECT_PATH: &str = "^((hosts|ranges|checks|pools|frontends|notifications|networks|addresses|certificates|authorities|limits|rules|examples)\\.[a-z][a-z0-9-]{0,62}\
+const OBJECT_PATH: &str = "^((hosts|ranges|checks|pools|frontends|notifications|networks|addresses|announce|certificates|authorities|limits|rules|examples)\\.[a-z][a-z0-9-]{0,62}\
                      |pools\\.[a-z][a-z0-9-]{0,62}\\.(servers|lookups)\\.[a-z][a-z0-9-]{0,62}\
                      |ranges\\.[a-z][a-z0-9-]{0,62}\\.reserved\\.[a-z][a-z0-9-]{0,62})$";
 /// A text of which something is left without the white space around it.

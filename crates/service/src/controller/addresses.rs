@@ -1,9 +1,15 @@
 //! Orders for addresses that move between nodes, and what this node is worth for each.
 
+use std::collections::BTreeSet;
+use std::net::IpAddr;
+
+use merismos_core::config::document::Document;
 use merismos_core::vrrp::StandingOrder;
 use merismos_store::plans::PlanKind;
 
 use super::state::ControllerState;
+use crate::announcements::NodeFacts;
+use crate::clock::wall;
 
 impl ControllerState {
     /// Brings addresses in line with the document, the health of pools and the orders.
@@ -12,7 +18,20 @@ impl ControllerState {
             return;
         }
         let (snapshot, now) = (self.publisher.plane.snapshot(), self.publisher.plane.now());
-        self.addresses.keep(&self.document(), &snapshot, now);
+        let document = self.document();
+        self.addresses.keep(&document, &snapshot, now);
+        if document.announce.is_empty() && !self.announcements.is_begun() {
+            return;
+        }
+        let drain = self.addresses.order(PlanKind::Node, self.node.nodes.name().as_str());
+        self.announcements.keep(&NodeFacts {
+            document: &document,
+            snapshot: &snapshot,
+            deaf: &self.publisher.plane.deaf(),
+            drained_since: drain.map(|order| order.at),
+            now,
+            at: wall(),
+        });
     }
 
     /// Keeps an order for an address or a node, or that it was taken back, and follows it at once.
@@ -22,4 +41,10 @@ impl ControllerState {
         self.state_file.changed();
         self.keep_addresses();
     }
+}
+
+/// Addresses that frontends may listen at before this machine has them: those that move between nodes, and those that nodes announce.
+pub(super) fn floating(document: &Document) -> BTreeSet<IpAddr> {
+    let moving = document.addresses.values().flat_map(|spec| &spec.addresses);
+    moving.chain(document.announce.values().flat_map(|spec| &spec.addresses)).copied().collect()
 }

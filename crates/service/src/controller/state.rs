@@ -31,6 +31,7 @@ use rand::RngExt;
 use serde_json::json;
 use tokio::sync::watch;
 
+use super::addresses::floating;
 use super::history::after;
 use super::lookups::{Discovery, lookup_key};
 use super::notify::Reports;
@@ -42,6 +43,7 @@ use super::windows::WindowBook;
 use super::{RevisionChange, RunningView, ServersReport, StatesSnapshot, TrialTarget, UnknownFrontend};
 use crate::access::FailedLogins;
 use crate::addresses::AddressWatch;
+use crate::announcements::AnnouncementWatch;
 use crate::api::ApiUsage;
 use crate::certificates::CertificateKeeper;
 use crate::clock::{GrowingNumbers, wall};
@@ -78,6 +80,7 @@ pub(crate) struct ControllerStart {
     pub(crate) nodes: NodeWatch,
     /// Addresses that move between them.
     pub(crate) addresses: AddressWatch,
+    pub(crate) announcements: AnnouncementWatch,
     /// Numbers of events and orders.
     pub(crate) order_numbers: GrowingNumbers,
     pub(crate) api_usage: Arc<ApiUsage>,
@@ -144,6 +147,7 @@ pub(crate) struct ControllerState {
     pub(super) servers: ServerRecords,
     pub(super) windows: WindowBook,
     pub(super) addresses: AddressWatch,
+    pub(super) announcements: AnnouncementWatch,
     pub(super) rolls: RollBook,
     pub(super) discovery: Discovery,
     pub(super) publisher: SnapshotPublisher,
@@ -190,6 +194,7 @@ impl ControllerState {
             running: None,
             windows,
             addresses: start.addresses,
+            announcements: start.announcements,
             rolls,
             servers: ServerRecords {
                 duties: start.duties,
@@ -273,8 +278,9 @@ impl ControllerState {
 
     pub(super) fn bind(&self, checked: &Checked) -> Result<Vec<BoundSockets>, BindError> {
         let document = checked.document();
-        let moving = document.addresses.values().flat_map(|spec| &spec.addresses).copied().collect();
-        self.publisher.plane.bind(document.frontends.values().map(FrontendSpec::endpoint), &moving)
+        self.publisher
+            .plane
+            .bind(document.frontends.values().map(FrontendSpec::endpoint), &floating(document))
     }
 
     /// Runs a revision: what stays keeps its health and its counts, also under a new name; what is new begins anew.
@@ -605,9 +611,9 @@ impl ControllerState {
             return;
         }
         self.keep_addresses();
-        let moving = self.document().addresses.values().flat_map(|spec| &spec.addresses).copied().collect();
+        let floating = floating(&self.document());
         for endpoint in self.publisher.plane.deaf() {
-            if let Ok(bound) = self.publisher.plane.bind([endpoint], &moving) {
+            if let Ok(bound) = self.publisher.plane.bind([endpoint], &floating) {
                 self.publisher.plane.publish(Arc::clone(&snapshot), bound);
                 self.reports.journal.here(format!("listens on {endpoint} again"), json!({}));
             }

@@ -70,6 +70,7 @@ impl ControllerState {
         let (records, mut elsewhere) = (self.records(), self.lookup_troubles());
         elsewhere.extend(self.node.nodes.troubles(self.running_number()));
         elsewhere.extend(self.addresses.troubles());
+        elsewhere.extend(self.announcements.troubles());
         elsewhere.extend(self.overdue(at));
         elsewhere.extend(self.late_windows(at));
         elsewhere.extend(self.rolls_in_need());

@@ -12,6 +12,7 @@ use serde_json::json;
 use super::{NodeWatch, PinKeyKeeper, in_words, label, short};
 use crate::access::Access;
 use crate::addresses::AddressWatch;
+use crate::announcements::AnnouncementWatch;
 use crate::certificates::{CertificateKeeper, SealingKey};
 use crate::clock::wall;
 use crate::controller::{Controller, ServersReport, Stopping};
@@ -43,6 +44,7 @@ pub(crate) struct NodeFollower {
     pub(crate) store: Store,
     pub(crate) watch: NodeWatch,
     pub(crate) addresses: AddressWatch,
+    pub(crate) announcements: AnnouncementWatch,
     pub(crate) controller: Controller,
     pub(crate) deployer: Arc<Deployer>,
     pub(crate) access: Access,
@@ -116,9 +118,16 @@ impl NodeFollower {
         let running = self.controller.running_number();
         let is_due = |last: Option<Instant>, every: Duration| last.is_none_or(|last| last.elapsed() >= every);
         let ServersReport { down, out } = self.controller.servers_report().await?;
-        let addresses = self.addresses.report();
-        let report = NodeReport { at: wall(), revision: running, out, addresses, ..self.report.clone() }
-            .with_down(down);
+        let (addresses, announcements) = (self.addresses.report(), self.announcements.reports());
+        let report = NodeReport {
+            at: wall(),
+            revision: running,
+            out,
+            addresses,
+            announcements,
+            ..self.report.clone()
+        }
+        .with_down(down);
         // Other nodes wait for some of it, so it is reported at once.
         let is_news = NodeReport { at: report.at, ..self.report.clone() } != report;
         if is_due(progress.said, SIGN_EVERY) || is_news {

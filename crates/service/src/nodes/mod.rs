@@ -13,6 +13,7 @@ use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::{Duration, Instant};
 
 use merismos_api::{NodeView, Nodes};
+use merismos_core::announcement::AnnouncementReport;
 use merismos_core::name::{Name, PoolServer};
 use merismos_core::nodes::{LastingDifferences, LeavingElsewhere, NodeReport, ViewDifference};
 use merismos_core::time::Wall;
@@ -232,6 +233,18 @@ impl NodeWatch {
         let seen = self.seen();
         let said = |node: &StoredNode| {
             node.report.as_ref().and_then(|report| report.addresses.get(address).cloned())
+        };
+        seen.nodes.iter().map(|node| (node.name.clone(), node.is_alive(), said(node))).collect()
+    }
+
+    /// What each node said of its part in an object of announced addresses: its name, whether it is alive, and what it said.
+    pub(crate) fn announcement_reports(
+        &self,
+        name: &Name,
+    ) -> Vec<(String, bool, Option<AnnouncementReport>)> {
+        let seen = self.seen();
+        let said = |node: &StoredNode| {
+            node.report.as_ref().and_then(|report| report.announcements.get(name).cloned())
         };
         seen.nodes.iter().map(|node| (node.name.clone(), node.is_alive(), said(node))).collect()
     }

@@ -285,7 +285,8 @@ impl ObservationBook<'_> {
         }
         if failed_at.contains(before) {
             // What was open there was cut for that.
-            let withdrawn = self.is_withdrawn(version, before).then(|| IneligibleReason::Withdrawn.to_string());
+            let withdrawn =
+                self.is_withdrawn(version, before).then(|| IneligibleReason::Withdrawn.to_string());
             return moved(Some(withdrawn.as_deref().unwrap_or("it failed them")));
         }
         match &known.standing.reason {

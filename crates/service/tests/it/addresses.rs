@@ -56,7 +56,7 @@ listen = "[2001:db8::10]:80"
 pool = "quay"
 "#;
 
-fn until(what: &str, mut is_so: impl FnMut() -> bool) {
+pub(crate) fn until(what: &str, mut is_so: impl FnMut() -> bool) {
     let start = Instant::now();
     while !is_so() {
         assert!(start.elapsed() < PATIENCE, "waited in vain: {what}");
@@ -66,11 +66,11 @@ fn until(what: &str, mut is_so: impl FnMut() -> bool) {
 
 /// A service on a machine of the network.
 pub(crate) struct Node {
-    machine: Machine,
+    pub(crate) machine: Machine,
     name: &'static str,
     pub(crate) folder: TempDir,
     database: String,
-    child: Option<Child>,
+    pub(crate) child: Option<Child>,
 }
 
 impl Node {
@@ -94,7 +94,7 @@ impl Node {
         node
     }
 
-    fn start(&mut self) {
+    pub(crate) fn start(&mut self) {
         self.child = Some(self.process(&[]));
         until("the API answers", || self.merismos(&["status"]).status.code().is_some_and(|code| code < 2));
     }
@@ -165,12 +165,12 @@ impl Node {
         !self.machine.has_address(FOUR).unwrap() && !self.machine.has_address(SIX).unwrap()
     }
 
-    fn signal(&self, signal: &str) {
+    pub(crate) fn signal(&self, signal: &str) {
         let pid = self.child.as_ref().expect("it runs").id().to_string();
         assert!(std::process::Command::new("kill").args([signal, &pid]).status().unwrap().success());
     }
 
-    fn kill(&mut self) {
+    pub(crate) fn kill(&mut self) {
         self.signal("-KILL");
         let _ = self.child.take().unwrap().wait();
     }
@@ -193,22 +193,22 @@ impl Drop for Node {
 }
 
 /// A client that asks again and again, each time with a new connection.
-struct Client {
+pub(crate) struct Client {
     stop: Arc<AtomicBool>,
     worker: JoinHandle<Seen>,
 }
 
 /// What a client saw.
 #[derive(Debug, Default)]
-struct Seen {
-    answers: u64,
-    failures: u64,
+pub(crate) struct Seen {
+    pub(crate) answers: u64,
+    pub(crate) failures: u64,
     /// The longest time between two answers.
-    gap: Duration,
+    pub(crate) gap: Duration,
 }
 
 impl Client {
-    fn start(machine: &Machine, address: &str) -> Self {
+    pub(crate) fn start(machine: &Machine, address: &str) -> Self {
         let to = SocketAddr::new(address.parse::<IpAddr>().unwrap(), 80);
         let stop = Arc::new(AtomicBool::new(false));
         let ends = Arc::clone(&stop);
@@ -217,7 +217,7 @@ impl Client {
         Self { stop, worker }
     }
 
-    fn end(self) -> Seen {
+    pub(crate) fn end(self) -> Seen {
         self.stop.store(true, Ordering::Relaxed);
         self.worker.join().unwrap()
     }
@@ -241,7 +241,7 @@ fn ask(to: SocketAddr, ends: &AtomicBool) -> Seen {
     seen
 }
 
-fn get(to: SocketAddr) -> bool {
+pub(crate) fn get(to: SocketAddr) -> bool {
     let Ok(mut connection) = TcpStream::connect_timeout(&to, CLIENT_PATIENCE) else { return false };
     let mut answer = String::new();
     connection.set_read_timeout(Some(CLIENT_PATIENCE)).unwrap();
@@ -250,7 +250,7 @@ fn get(to: SocketAddr) -> bool {
 }
 
 /// A server that answers each request with the same few words.
-fn serve(machine: &Machine) {
+pub(crate) fn serve(machine: &Machine) {
     let listener = machine.enter(|| TcpListener::bind("192.0.2.50:8080").unwrap()).unwrap();
     std::thread::spawn(move || {
         for connection in listener.incoming() {

@@ -6,6 +6,7 @@
 
 mod access;
 mod addresses;
+mod announcements;
 mod arrows;
 mod browser;
 mod changes;

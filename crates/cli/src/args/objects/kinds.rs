@@ -56,6 +56,7 @@ impl ObjectName for Name {
             ObjectKind::Network => ObjectPath::Network(name),
             ObjectKind::Certificate => ObjectPath::Certificate(name),
             ObjectKind::Address => ObjectPath::Address(name),
+            ObjectKind::Announcement => ObjectPath::Announcement(name),
             ObjectKind::Authority => ObjectPath::Authority(name),
             ObjectKind::Limit => ObjectPath::Limit(name),
             ObjectKind::Rule => ObjectPath::Rule(name),
@@ -106,6 +107,8 @@ kinds! {
     LookupFlags: Lookup, PoolServer;
     /// Addresses that move between nodes.
     AddressFlags: Address, Name;
+    /// Addresses that nodes announce to routers.
+    AnnouncementFlags: Announcement, Name;
     /// Authorities.
     AuthorityFlags: Authority, Name;
     /// Limits of clients.

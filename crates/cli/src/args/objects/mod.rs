@@ -1,6 +1,7 @@
 //! `merismos <object> <verb>`: the same verbs for every kind of object.
 
 mod addresses;
+mod announcements;
 mod certificates;
 mod checks;
 mod flags;
@@ -20,6 +21,7 @@ use merismos_core::name::{Name, PoolServer};
 use serde_json::Value;
 
 pub(super) use addresses::AddressCommand;
+pub(super) use announcements::AnnouncementCommand;
 pub(super) use certificates::CertificateCommand;
 pub(super) use checks::CheckCommand;
 use flags::KeyFlags;

@@ -5,6 +5,7 @@ use std::net::{IpAddr, SocketAddr};
 use std::sync::Arc;
 
 use crate::config::Problem;
+use crate::config::analyse::announcements::announcements;
 use crate::config::analyse::service_addresses::service_addresses;
 use crate::config::discovery::{DiscoveredServers, discovered_name};
 use crate::config::document::{
@@ -246,6 +247,7 @@ fn references(document: &Document, problems: &mut Vec<Problem>) {
         }
     }
     service_addresses(document, problems);
+    announcements(document, problems);
     challenges(document, problems);
     client_certificates(document, problems);
     for (name, message) in &document.notifications {

@@ -218,6 +218,14 @@ pub fn diff(old: &Document, new: &Document) -> Vec<DocumentChange> {
         |_, _, _, _| {},
     );
     compare(
+        &old.announce,
+        &new.announce,
+        &same(&old.announce, &new.announce),
+        at("announce"),
+        &mut changes,
+        |_, _, _, _| {},
+    );
+    compare(
         &old.authorities,
         &new.authorities,
         &same(&old.authorities, &new.authorities),
@@ -324,7 +332,7 @@ fn compare<T: PartialEq + Serialize>(
 pub(in crate::config) type PlainKeys = BTreeMap<String, String>;
 
 /// The keys by which an object is known, in the order in which they are listed.
-const FIRST: [&str; 31] = [
+const FIRST: [&str; 34] = [
     "kind",
     "frontend",
     "method",
@@ -345,6 +353,9 @@ const FIRST: [&str; 31] = [
     "addresses",
     "interface",
     "router_id",
+    "as_number",
+    "peers",
+    "peer_as",
     "weight",
     "algorithm",
     "pool",

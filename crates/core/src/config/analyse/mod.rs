@@ -1,5 +1,6 @@
 //! What a document means beside what it says: whether its objects fit together, what another one changes, and what that does to clients.
 
+mod announcements;
 pub mod check;
 pub(super) mod defaults;
 pub mod diff;

@@ -4,6 +4,7 @@ use std::net::{IpAddr, SocketAddr};
 
 use ipnet::IpNet;
 
+use crate::announcement::Community;
 use crate::config::document::{Failback, SESSION_COOKIE, StatusRange};
 use crate::config::listen_address::{AddressRange, AddressRef, AddressSource};
 use crate::config::schema::balancing::HashKey;
@@ -172,6 +173,9 @@ formats! {
     /// Files on the service's machine.
     FILE: "the whole path of a file of certificates (PEM)", "paths", "/etc/merismos/authorities.pem", "^/",
         |text| kept(text, text.starts_with('/'));
+    /// Communities of routes (RFC 1997).
+    COMMUNITY: "two numbers up to 65535 with a colon between them", "communities", "64500:120", "^[0-9]{1,5}:[0-9]{1,5}$",
+        |text| text.parse::<Community>().ok().map(|community| community.to_string());
     /// Interfaces of machines (at most 15 bytes, as the kernel has it).
     INTERFACE: "the name of an interface: 1 to 15 characters without spaces, slashes and colons", "interfaces", "eth0", "^[!-.0-9;-~]{1,15}$",
         |text| kept(text, is_interface(text));

@@ -9,12 +9,14 @@ use ipnet::IpNet;
 
 use super::formats::{self, TextFormat};
 use super::section::{Place, quoted};
+use crate::announcement::Community;
 use crate::config::document::{
     Algorithm, AmbiguousPaths, BalancePer, ChallengeKind, ChecksNeeded, ChoosePool, CipherSuite,
     ClientCertificates, CookieSameSite, DnsRecordType, Failback, HashKey, HttpVersion, LimitAction, LimitKey,
     LookupRecords, MailTls, NotifiedChange, OneOrMore, OpenConnections, PassiveAction, PersistenceKind,
-    PinWhenGone, PreemptionMode, Protocol, ProxyVersion, RedirectStatus, RuleAction, StatusRange, TlsNameOf,
-    TlsPolicy, TlsVerify, TsigAlgorithm, UnknownName, WhenAbsent, WhenEmpty, WhenNone,
+    PinWhenGone, PoolLossAnswer, PreemptionMode, Protocol, ProxyVersion, RedirectStatus, RuleAction,
+    StatusRange, TlsNameOf, TlsPolicy, TlsVerify, TsigAlgorithm, UnknownName, WhenAbsent, WhenEmpty,
+    WhenNone,
 };
 use crate::config::key::{Key, Range, Shape};
 use crate::config::listen_address::{AddressRange, AddressRef};
@@ -234,6 +236,7 @@ macro_rules! texts {
 }
 texts! {
     Name => NAME,
+    Community => COMMUNITY,
     IpAddr => IP_ADDRESS,
     SocketAddr => SOCKET_ADDRESS,
     AddressRef => SERVER_ADDRESS,
@@ -354,7 +357,7 @@ macro_rules! choices {
 }
 choices! {
     Algorithm AmbiguousPaths BalancePer ChallengeKind ChecksumRule CipherSuite ChoosePool ClientCertificates ChecksNeeded DnsRecordType HttpVersion LimitAction LookupRecords MailTls NotifiedChange OpenConnections
-    PassiveAction CookieSameSite PinWhenGone PreemptionMode Protocol ProxyVersion RedirectStatus RuleAction TlsNameOf TlsPolicy TlsVerify TsigAlgorithm UnknownName WhenAbsent WhenEmpty
+    PassiveAction CookieSameSite PinWhenGone PoolLossAnswer PreemptionMode Protocol ProxyVersion RedirectStatus RuleAction TlsNameOf TlsPolicy TlsVerify TsigAlgorithm UnknownName WhenAbsent WhenEmpty
     WhenNone
 }
 

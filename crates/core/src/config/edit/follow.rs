@@ -113,6 +113,13 @@ pub(super) fn follow(document: &mut Document, user: &ObjectPath, renamed: &Objec
                 *pool = to.clone();
             }
         }
+        (ObjectPath::Announcement(name), ObjectPath::Pool(_)) => {
+            let pools =
+                document.announce.get_mut(name).into_iter().flat_map(|announced| &mut announced.pools);
+            for pool in pools.filter(|pool| *pool == renamed.name()) {
+                *pool = to.clone();
+            }
+        }
         (ObjectPath::Notification(name), ObjectPath::Pool(_)) => {
             let pools =
                 document.notifications.get_mut(name).into_iter().flat_map(|message| &mut message.pools);

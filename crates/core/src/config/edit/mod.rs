@@ -345,6 +345,7 @@ pub fn value(document: &Document, object: &ObjectPath) -> Option<Value> {
         ObjectPath::Notification(name) => json(document.notifications.get(name)),
         ObjectPath::Certificate(name) => json(document.certificates.get(name)),
         ObjectPath::Address(name) => json(document.addresses.get(name)),
+        ObjectPath::Announcement(name) => json(document.announce.get(name)),
         ObjectPath::Authority(name) => json(document.authorities.get(name)),
         ObjectPath::Limit(name) => json(document.limits.get(name)),
         ObjectPath::Rule(name) => json(document.rules.get(name)),
@@ -380,6 +381,7 @@ fn parent(object: &ObjectPath) -> Option<ObjectPath> {
         | ObjectPath::Frontend(_)
         | ObjectPath::Certificate(_)
         | ObjectPath::Address(_)
+        | ObjectPath::Announcement(_)
         | ObjectPath::Authority(_)
         | ObjectPath::Limit(_)
         | ObjectPath::Rule(_)
@@ -413,6 +415,7 @@ fn unknown(document: &Document, object: &ObjectPath) -> EditError {
         ObjectPath::Notification(_) => names(&document.notifications, own),
         ObjectPath::Certificate(_) => names(&document.certificates, own),
         ObjectPath::Address(_) => names(&document.addresses, own),
+        ObjectPath::Announcement(_) => names(&document.announce, own),
         ObjectPath::Authority(_) => names(&document.authorities, own),
         ObjectPath::Limit(_) => names(&document.limits, own),
         ObjectPath::Rule(_) => names(&document.rules, own),
@@ -485,6 +488,7 @@ fn put(mut document: Document, object: &ObjectPath, value: Value) -> Result<Docu
         ObjectPath::Notification(_) => document.notifications.extend(read.notifications),
         ObjectPath::Certificate(_) => document.certificates.extend(read.certificates),
         ObjectPath::Address(_) => document.addresses.extend(read.addresses),
+        ObjectPath::Announcement(_) => document.announce.extend(read.announce),
         ObjectPath::Authority(_) => document.authorities.extend(read.authorities),
         ObjectPath::Limit(_) => document.limits.extend(read.limits),
         ObjectPath::Rule(_) => document.rules.extend(read.rules),
@@ -523,6 +527,7 @@ fn removed(mut document: Document, object: &ObjectPath) -> Document {
         ObjectPath::Notification(name) => drop(document.notifications.remove(name)),
         ObjectPath::Certificate(name) => drop(document.certificates.remove(name)),
         ObjectPath::Address(name) => drop(document.addresses.remove(name)),
+        ObjectPath::Announcement(name) => drop(document.announce.remove(name)),
         ObjectPath::Authority(name) => drop(document.authorities.remove(name)),
         ObjectPath::Limit(name) => drop(document.limits.remove(name)),
         ObjectPath::Rule(name) => drop(document.rules.remove(name)),

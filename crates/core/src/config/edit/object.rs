@@ -35,6 +35,8 @@ pub enum ObjectPath {
     Certificate(Name),
     /// `addresses.NAME`: addresses that move between nodes.
     Address(Name),
+    /// `announce.NAME`: addresses that nodes announce to routers.
+    Announcement(Name),
     /// `authorities.NAME`: who issues certificates.
     Authority(Name),
     /// `limits.NAME`: how much each client may ask for.
@@ -74,6 +76,8 @@ pub enum ObjectKind {
     Certificate,
     /// Addresses that move between nodes.
     Address,
+    /// Addresses that nodes announce to routers.
+    Announcement,
     /// An authority that certificates are ordered from.
     Authority,
     /// How much each client may ask for.
@@ -99,6 +103,7 @@ impl fmt::Display for ObjectKind {
             Self::Network => "network",
             Self::Certificate => "certificate",
             Self::Address => "address",
+            Self::Announcement => "announcement",
             Self::Authority => "authority",
             Self::Limit => "limit",
             Self::Rule => "rule",
@@ -113,7 +118,7 @@ pub enum ObjectPathError {
     /// It leads to nothing that a document can hold.
     #[error(
         "a path is frontends.NAME, pools.NAME, pools.NAME.servers.NAME, pools.NAME.lookups.NAME, checks.NAME, \
-         hosts.NAME, ranges.NAME, ranges.NAME.reserved.NAME, networks.NAME, addresses.NAME, certificates.NAME, authorities.NAME, \
+         hosts.NAME, ranges.NAME, ranges.NAME.reserved.NAME, networks.NAME, addresses.NAME, announce.NAME, certificates.NAME, authorities.NAME, \
          limits.NAME, rules.NAME, examples.NAME or notifications.NAME; found {0:?}"
     )]
     Shape(String),
@@ -139,6 +144,7 @@ impl ObjectPath {
             Self::Network(_) => ObjectKind::Network,
             Self::Certificate(_) => ObjectKind::Certificate,
             Self::Address(_) => ObjectKind::Address,
+            Self::Announcement(_) => ObjectKind::Announcement,
             Self::Authority(_) => ObjectKind::Authority,
             Self::Limit(_) => ObjectKind::Limit,
             Self::Rule(_) => ObjectKind::Rule,
@@ -160,6 +166,7 @@ impl ObjectPath {
             | Self::Notification(name)
             | Self::Certificate(name)
             | Self::Address(name)
+            | Self::Announcement(name)
             | Self::Authority(name)
             | Self::Limit(name)
             | Self::Rule(name)
@@ -185,6 +192,7 @@ impl ObjectPath {
             Self::Network(_) => Self::Network(to),
             Self::Certificate(_) => Self::Certificate(to),
             Self::Address(_) => Self::Address(to),
+            Self::Announcement(_) => Self::Announcement(to),
             Self::Authority(_) => Self::Authority(to),
             Self::Limit(_) => Self::Limit(to),
             Self::Rule(_) => Self::Rule(to),
@@ -229,6 +237,7 @@ impl FromStr for ObjectPath {
             ["networks", name] => Self::Network(name.parse()?),
             ["certificates", name] => Self::Certificate(name.parse()?),
             ["addresses", name] => Self::Address(name.parse()?),
+            ["announce", name] => Self::Announcement(name.parse()?),
             ["authorities", name] => Self::Authority(name.parse()?),
             ["limits", name] => Self::Limit(name.parse()?),
             ["rules", name] => Self::Rule(name.parse()?),
@@ -253,6 +262,7 @@ impl fmt::Display for ObjectPath {
             Self::Network(name) => write!(f, "networks.{name}"),
             Self::Certificate(name) => write!(f, "certificates.{name}"),
             Self::Address(name) => write!(f, "addresses.{name}"),
+            Self::Announcement(name) => write!(f, "announce.{name}"),
             Self::Authority(name) => write!(f, "authorities.{name}"),
             Self::Limit(name) => write!(f, "limits.{name}"),
             Self::Rule(name) => write!(f, "rules.{name}"),

@@ -50,6 +50,7 @@ impl ObjectEntry<'_> {
             ObjectPath::Frontend(name) => document.frontends.get(name).map(summary_of),
             ObjectPath::Certificate(name) => document.certificates.get(name).map(summary_of),
             ObjectPath::Address(name) => document.addresses.get(name).map(summary_of),
+            ObjectPath::Announcement(name) => document.announce.get(name).map(summary_of),
             ObjectPath::Authority(name) => document.authorities.get(name).map(summary_of),
             ObjectPath::Limit(name) => document
                 .limits
@@ -82,6 +83,7 @@ impl ObjectEntry<'_> {
             | ObjectPath::Notification(_)
             | ObjectPath::Certificate(_)
             | ObjectPath::Address(_)
+            | ObjectPath::Announcement(_)
             | ObjectPath::Authority(_)
             | ObjectPath::Limit(_)
             | ObjectPath::Rule(_)
@@ -135,6 +137,9 @@ pub fn find<'d>(document: &'d Document, object: &ObjectPath) -> Option<ObjectEnt
         ObjectPath::Address(name) => {
             document.addresses.get(name).map(|address| (&address.labels, address.note.as_str()))?
         }
+        ObjectPath::Announcement(name) => {
+            document.announce.get(name).map(|announced| (&announced.labels, announced.note.as_str()))?
+        }
         ObjectPath::Authority(name) => {
             document.authorities.get(name).map(|authority| (&authority.labels, authority.note.as_str()))?
         }
@@ -154,6 +159,7 @@ pub fn list(document: &Document) -> Vec<ObjectEntry<'_>> {
     }
     all.extend(document.networks.keys().cloned().map(ObjectPath::Network));
     all.extend(document.addresses.keys().cloned().map(ObjectPath::Address));
+    all.extend(document.announce.keys().cloned().map(ObjectPath::Announcement));
     all.extend(document.authorities.keys().cloned().map(ObjectPath::Authority));
     all.extend(document.limits.keys().cloned().map(ObjectPath::Limit));
     all.extend(document.rules.keys().cloned().map(ObjectPath::Rule));

@@ -27,6 +27,8 @@ pub fn users(document: &Document, object: &ObjectPath) -> Vec<ObjectPath> {
             using.extend(examples(&|example| example.expect_pool.as_ref() == Some(pool)));
             let needing = document.addresses.iter().filter(|(_, address)| address.pools.contains(pool));
             using.extend(needing.map(|(name, _)| ObjectPath::Address(name.clone())));
+            let needing = document.announce.iter().filter(|(_, announced)| announced.pools.contains(pool));
+            using.extend(needing.map(|(name, _)| ObjectPath::Announcement(name.clone())));
             using
         }
         ObjectPath::Range(wanted) => frontends(
@@ -104,6 +106,7 @@ pub fn users(document: &Document, object: &ObjectPath) -> Vec<ObjectPath> {
         ObjectPath::Server(_)
         | ObjectPath::Lookup(..)
         | ObjectPath::Address(_)
+        | ObjectPath::Announcement(_)
         | ObjectPath::Example(_)
         | ObjectPath::Notification(_) => Vec::new(),
     }

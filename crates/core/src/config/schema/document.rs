@@ -9,6 +9,7 @@ use serde::Serialize;
 
 pub use crate::config::failure_handling::{FailureHandling, OpenConnections};
 use crate::config::listen_address::AddressRange;
+pub use crate::config::schema::announcement::{AnnouncementSpec, PoolLossAnswer};
 pub use crate::config::schema::authority::{AuthoritySpec, ChallengeKind, TsigAlgorithm};
 pub use crate::config::schema::balancing::{
     Algorithm, BalancePer, ChoosePool, Failback, HashKey, HashSettings, PoolSelection, QueueSettings,
@@ -76,6 +77,9 @@ pub struct Document {
     /// Addresses that move between nodes.
     #[serde(skip_serializing_if = "BTreeMap::is_empty")]
     pub addresses: BTreeMap<Name, AddressSpec>,
+    /// Addresses that nodes announce to routers.
+    #[serde(skip_serializing_if = "BTreeMap::is_empty")]
+    pub announce: BTreeMap<Name, AnnouncementSpec>,
     /// Authorities that certificates are ordered from.
     #[serde(skip_serializing_if = "BTreeMap::is_empty")]
     pub authorities: BTreeMap<Name, AuthoritySpec>,
@@ -113,6 +117,7 @@ impl Default for Document {
             ranges: BTreeMap::new(),
             networks: BTreeMap::new(),
             addresses: BTreeMap::new(),
+            announce: BTreeMap::new(),
             authorities: BTreeMap::new(),
             certificates: BTreeMap::new(),
             checks: BTreeMap::new(),

@@ -10,8 +10,8 @@ use serde::Serialize;
 use crate::config::Document;
 use crate::config::decode::Section;
 use crate::config::document::{
-    AddressSpec, AuthoritySpec, CertificateSpec, CheckSpec, ExampleSpec, FrontendSpec, HostSpec, LimitSpec,
-    LookupSpec, NotificationSpec, PoolSpec, RangeSpec, RuleSpec, ServerSpec,
+    AddressSpec, AnnouncementSpec, AuthoritySpec, CertificateSpec, CheckSpec, ExampleSpec, FrontendSpec,
+    HostSpec, LimitSpec, LookupSpec, NotificationSpec, PoolSpec, RangeSpec, RuleSpec, ServerSpec,
 };
 use crate::config::key::{Field, Key, KeyCondition, Keys, Shape};
 use crate::config::object::ObjectKind;
@@ -85,11 +85,12 @@ impl ObjectKey {
 }
 
 /// The kinds of objects that have keys, each with the key of the document under which its objects stand.
-pub const HOMES: [(ObjectKind, &str); 15] = [
+pub const HOMES: [(ObjectKind, &str); 16] = [
     (ObjectKind::Host, "hosts"),
     (ObjectKind::Range, "ranges"),
     (ObjectKind::Network, "networks"),
     (ObjectKind::Address, "addresses"),
+    (ObjectKind::Announcement, "announce"),
     (ObjectKind::Authority, "authorities"),
     (ObjectKind::Certificate, "certificates"),
     (ObjectKind::Check, "checks"),
@@ -128,6 +129,7 @@ pub(in crate::config) fn fields(kind: ObjectKind) -> &'static [Field] {
         ObjectKind::Reserved => ReservedObject::FIELDS,
         ObjectKind::Network => NetworkObject::FIELDS,
         ObjectKind::Address => AddressSpec::FIELDS,
+        ObjectKind::Announcement => AnnouncementSpec::FIELDS,
         ObjectKind::Authority => AuthoritySpec::FIELDS,
         ObjectKind::Certificate => CertificateSpec::FIELDS,
         ObjectKind::Check => CheckSpec::FIELDS,

@@ -1,5 +1,6 @@
 //! What a document is made of: its types, whose fields are the declarations of its keys, and what is made from those.
 
+pub(crate) mod announcement;
 pub(crate) mod authority;
 pub(crate) mod balancing;
 pub(crate) mod certificate;

@@ -286,6 +286,29 @@ fn everything() -> Value {
         })),
         "back": { "addresses": ["192.0.2.11"], "interface": "eth1", "router_id": 11, "nodes": { "north": 2 } }
     });
+    let announced = |keys: Value| {
+        let mut all = json!({
+            "addresses": ["198.51.100.10", "2001:db8:51::10"], "as_number": 4_200_000_001_u32, "peers": ["192.0.2.254", "2001:db8::254"],
+            "peer_as": 64_501, "pools": ["booking"]
+        });
+        all.as_object_mut().unwrap().extend(keys.as_object().unwrap().clone());
+        all
+    };
+    let lone = |address: &str, keys: Value| {
+        let mut all = announced(keys);
+        all["addresses"] = json!([address]);
+        (all["peers"], all["peer_as"]) = (json!(["192.0.2.253"]), json!(64_502));
+        all
+    };
+    all["announce"] = json!({
+        "edge": about(announced(json!({
+            "nodes": ["north", "south"], "hold_time": "3s", "hops": 2, "password": "environment:MERISMOS_SECRET_SESSIONS", "restart_time": "20s",
+            "med": 10, "communities": ["64500:120"], "leave_time": "5s", "when_pools_fail": "prepend", "loss_prepend": 4, "pool_loss_delay": "1s"
+        }))),
+        "farther": lone("198.51.100.11", json!({ "when_pools_fail": "med", "loss_med": 400 })),
+        "marked": lone("198.51.100.12", json!({ "when_pools_fail": "community", "loss_communities": ["64500:66"] })),
+        "plain": lone("198.51.100.13", json!({ "when_pools_fail": "withdraw" }))
+    });
     all["examples"] = json!({ "old-page": about(json!({
         "frontend": "web", "host": "a.example", "path": "/old/x?y", "method": "POST", "client": "192.0.2.7", "headers": { "X-Tenant": "blue" },
         "expect_rule": "old", "expect_pool": "second", "expect_status": 308, "expect_location": "https://www.skerry.example/x?y", "expect_path": "/x", "expect_fields": { "X-Tenant": "blue" }

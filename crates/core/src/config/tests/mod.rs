@@ -1,3 +1,4 @@
+mod announcements;
 mod changing;
 mod formats;
 mod generated;
