@@ -224,7 +224,7 @@ mod tests {
 
     fn spec(more: &str) -> AnnouncementSpec {
         let text = format!(
-            "format = 3\n[pools.booking]\nservers.gull = \"192.0.2.21:80\"\n[announce.edge]\naddresses = [\"198.51.100.10\"]\nas_number = 64500\n\
+            "format = 3\n[pools.booking]\nservers.gull = {{ address = \"192.0.2.21:80\" }}\n[announce.edge]\naddresses = [\"198.51.100.10\"]\nas_number = 64500\n\
              peers = [\"192.0.2.254\"]\npeer_as = 64501\nmed = 10\ncommunities = [\"64500:120\"]\npools = [\"booking\"]\n{more}\n"
         );
         let checked = load(&text, DocumentFormat::Toml).unwrap();

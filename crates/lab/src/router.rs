@@ -16,7 +16,7 @@ pub struct Router {
 
 /// A neighbour of a router.
 #[derive(Clone, Debug)]
-pub struct Neighbour {
+pub struct RouterNeighbour {
     /// Its address.
     pub address: String,
     /// Its AS number.
@@ -30,7 +30,7 @@ impl Router {
     ///
     /// # Errors
     /// When the daemon can't be started.
-    pub fn start(machine: Machine, as_number: u32, neighbours: &[Neighbour]) -> io::Result<Self> {
+    pub fn start(machine: Machine, as_number: u32, neighbours: &[RouterNeighbour]) -> io::Result<Self> {
         let folder =
             std::env::temp_dir().join(format!("merismos-router-{}-{}", std::process::id(), rand_name()));
         std::fs::create_dir_all(&folder)?;
@@ -52,7 +52,7 @@ impl Router {
     ///
     /// # Errors
     /// When it can't be written, or the router does not take it.
-    pub fn set(&self, as_number: u32, neighbours: &[Neighbour]) -> io::Result<()> {
+    pub fn set(&self, as_number: u32, neighbours: &[RouterNeighbour]) -> io::Result<()> {
         std::fs::write(self.folder.join("router.conf"), configuration_of(as_number, neighbours))?;
         self.ask("configure").map(drop)
     }
@@ -109,13 +109,13 @@ fn rand_name() -> u128 {
     std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH).unwrap_or_default().as_nanos()
 }
 
-fn configuration_of(as_number: u32, neighbours: &[Neighbour]) -> String {
+fn configuration_of(as_number: u32, neighbours: &[RouterNeighbour]) -> String {
     let mut text = "router id 192.0.2.254;\nprotocol device { scan time 1; }\n".to_owned();
     for family in ["ipv4", "ipv6"] {
         text += &format!("protocol kernel {{ {family} {{ export all; }}; merge paths on; }}\n");
     }
     for (number, neighbour) in neighbours.iter().enumerate() {
-        let Neighbour { address, as_number: other, more } = neighbour;
+        let RouterNeighbour { address, as_number: other, more } = neighbour;
         let family = if address.contains(':') { "ipv6" } else { "ipv4" };
         text += &format!(
             "protocol bgp node{number} {{ local as {as_number}; neighbor {address} as {other}; passive on; hold time 9; error wait time 1, 2;\n\

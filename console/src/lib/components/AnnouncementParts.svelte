@@ -35,7 +35,7 @@
   const now = $derived(live.status?.at ?? new Date().toISOString())
 
   function says(node: AnnouncementNode, route: AnnouncedRoute): { mark: string; colour: string; says: string } {
-    const to = `to ${route.routers} of ${route.of_routers} routers`
+    const to = `to ${route.routers} of ${route.of_routers} ${route.of_routers === 1 ? 'router' : 'routers'}`
     if (!node.is_alive) return { mark: '✕', colour: 'text-error', says: 'gone' }
     if (route.withheld === 'node-leaves') return { mark: '○', colour: '', says: 'withdrawn: the node is drained' }
     if (route.withheld === 'no-listener') return { mark: '✕', colour: 'text-error', says: 'not announced: no frontend listens at it' }
@@ -92,7 +92,7 @@
             <td class="pr-3">
               {#each node.routes as route (route.address)}<div>{route.withheld ? '' : chosenBy(route) || '–'}</div>{/each}
             </td>
-            <td class="w-72">
+            <td class="w-80 whitespace-nowrap">
               {#each node.sessions as session (session.peer)}
                 <div>
                   {#if session.state === 'established'}<span class="text-success">●</span>{:else}<span class="text-error">✕</span>{/if}

@@ -23,7 +23,7 @@ use tokio::task::JoinSet;
 pub use view::{SessionCounts, SessionView, SpeakerView};
 
 use crate::interface::{self, Interface};
-use session::{Session, SessionOrder};
+use session::{PeerSession, SessionOrder};
 
 /// The interface that announced addresses are put on.
 const LOOPBACK: &str = "lo";
@@ -74,7 +74,7 @@ pub struct SpeakerPlan {
 
 /// What the speaker's thread does next.
 #[derive(Debug)]
-enum Command {
+enum SpeakerCommand {
     Set(SpeakerPlan),
     Stop(oneshot::Sender<()>),
     HandOver(oneshot::Sender<()>),
@@ -83,7 +83,7 @@ enum Command {
 /// Announces addresses, on a thread of its own. Addresses vanish from `lo` some seconds after it is dropped.
 #[derive(Clone, Debug)]
 pub struct RouteSpeaker {
-    commands: mpsc::UnboundedSender<Command>,
+    commands: mpsc::UnboundedSender<SpeakerCommand>,
     views: watch::Receiver<Arc<SpeakerView>>,
 }
 
@@ -114,7 +114,7 @@ impl RouteSpeaker {
 
     /// Says what there is to announce from now on, all of it.
     pub fn set(&self, plan: SpeakerPlan) {
-        let _ = self.commands.send(Command::Set(plan));
+        let _ = self.commands.send(SpeakerCommand::Set(plan));
     }
 
     /// What is known, now.
@@ -132,14 +132,14 @@ impl RouteSpeaker {
     /// Withdraws everything, ends all sessions in order, and takes the addresses off.
     pub async fn stop(&self) {
         let (done, ended) = oneshot::channel();
-        let _ = self.commands.send(Command::Stop(done));
+        let _ = self.commands.send(SpeakerCommand::Stop(done));
         let _ = ended.await;
     }
 
     /// Ends, and leaves the addresses to the process that follows. Routers that were asked to keep the routes for a time do.
     pub async fn hand_over(&self) {
         let (done, ended) = oneshot::channel();
-        let _ = self.commands.send(Command::HandOver(done));
+        let _ = self.commands.send(SpeakerCommand::HandOver(done));
         let _ = ended.await;
     }
 }
@@ -160,7 +160,7 @@ impl Speaker {
         Self { netlink, restarts, held, sessions, tasks: JoinSet::new(), shows }
     }
 
-    async fn run(mut self, mut orders: mpsc::UnboundedReceiver<Command>) {
+    async fn run(mut self, mut orders: mpsc::UnboundedReceiver<SpeakerCommand>) {
         let mut look_at = Instant::now() + LOOKED_EVERY;
         loop {
             let order = tokio::select! {
@@ -177,12 +177,12 @@ impl Speaker {
                 }
             };
             let (end, done) = match order {
-                Some(Command::Set(plan)) => {
+                Some(SpeakerCommand::Set(plan)) => {
                     self.set(plan).await;
                     continue;
                 }
-                Some(Command::Stop(done)) => (SessionOrder::Leave, Some(done)),
-                Some(Command::HandOver(done)) => (SessionOrder::HandOver, Some(done)),
+                Some(SpeakerCommand::Stop(done)) => (SessionOrder::Leave, Some(done)),
+                Some(SpeakerCommand::HandOver(done)) => (SessionOrder::HandOver, Some(done)),
                 None => (SessionOrder::HandOver, None),
             };
             for session in self.sessions.values() {
@@ -224,7 +224,7 @@ impl Speaker {
             let order = SessionOrder::Run(plan);
             let Some(session) = self.sessions.get(&peer) else {
                 let (session, orders) = watch::channel(order);
-                self.tasks.spawn(Session::new(peer, self.restarts, self.shows.clone()).run(orders));
+                self.tasks.spawn(PeerSession::new(peer, self.restarts, self.shows.clone()).run(orders));
                 self.sessions.insert(peer, session);
                 continue;
             };

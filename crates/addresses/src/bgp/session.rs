@@ -1,6 +1,7 @@
 //! A session with one router, over and over (RFC 4271, 8).
 
 use std::collections::BTreeMap;
+use std::io;
 use std::net::IpAddr;
 use std::sync::Arc;
 use std::time::{Duration, SystemTime};
@@ -55,16 +56,16 @@ enum SessionEnd {
     Failed(String),
 }
 
-type Connection = Framed<TcpStream, MessageCodec>;
+type PeerConnection = Framed<TcpStream, MessageCodec>;
 
-pub(super) struct Session {
+pub(super) struct PeerSession {
     peer: IpAddr,
     /// Whether a process before this one may have had the session a moment ago.
     restarts: bool,
     shows: watch::Sender<Arc<SpeakerView>>,
 }
 
-impl Session {
+impl PeerSession {
     pub(super) fn new(peer: IpAddr, restarts: bool, shows: watch::Sender<Arc<SpeakerView>>) -> Self {
         Self { peer, restarts, shows }
     }
@@ -105,7 +106,8 @@ impl Session {
         let stream = match connected {
             Ok(stream) => stream,
             Err(error) => {
-                return SessionEnd::Failed(format!("no connection to {} port 179: {error}", self.peer));
+                let why = connection_in_words(&error);
+                return SessionEnd::Failed(format!("no connection to {} port 179: {why}", self.peer));
             }
         };
         let Ok(local) = stream.local_addr().map(|local| local.ip()) else {
@@ -164,7 +166,7 @@ impl Session {
     /// Exchanges what both are; gives what the router is.
     async fn open(
         &self,
-        connection: &mut Connection,
+        connection: &mut PeerConnection,
         plan: &PeerPlan,
         local: IpAddr,
     ) -> Result<BgpOpenMessage, String> {
@@ -229,8 +231,8 @@ impl Session {
 
 /// A session that is established.
 struct Established<'a> {
-    session: &'a Session,
-    connection: &'a mut Connection,
+    session: &'a PeerSession,
+    connection: &'a mut PeerConnection,
     form: RouteForm,
     /// Zero when neither is ever taken for gone.
     hold_time: Duration,
@@ -346,6 +348,19 @@ impl Established<'_> {
     }
 }
 
+/// Why no connection was made, and what that means of a router.
+fn connection_in_words(error: &io::Error) -> String {
+    match error.kind() {
+        io::ErrorKind::ConnectionRefused => {
+            "connection refused: it runs no BGP, or does not know this node as a neighbour".to_owned()
+        }
+        io::ErrorKind::TimedOut => {
+            format!("{error}: it is not there, a packet filter drops what comes, or the passwords differ")
+        }
+        _ => error.to_string(),
+    }
+}
+
 /// Waits until there is an order that this session is not for.
 async fn other_settings(orders: &mut watch::Receiver<SessionOrder>, plan: &PeerPlan) {
     let is_other =
@@ -388,18 +403,18 @@ fn notification(says: BgpNotificationMessage) -> BgpMessage {
     BgpMessage::Notification(says)
 }
 
-async fn send(connection: &mut Connection, message: BgpMessage) -> Result<(), String> {
+async fn send(connection: &mut PeerConnection, message: BgpMessage) -> Result<(), String> {
     connection.send(message).await.map_err(|error| error.to_string())
 }
 
-async fn receive(connection: &mut Connection) -> Result<BgpMessage, String> {
+async fn receive(connection: &mut PeerConnection) -> Result<BgpMessage, String> {
     let received = connection.next().await;
     read(connection, received).await
 }
 
 /// What came, or why nothing can come any more.
 async fn read(
-    connection: &mut Connection,
+    connection: &mut PeerConnection,
     received: Option<Result<BgpMessage, MessageError>>,
 ) -> Result<BgpMessage, String> {
     match received {
@@ -421,7 +436,7 @@ async fn read(
 }
 
 /// Sends the last message, as far as the router takes it.
-async fn part(connection: &mut Connection, last: BgpMessage) {
+async fn part(connection: &mut PeerConnection, last: BgpMessage) {
     let parts = async {
         let _ = connection.send(last).await;
         let _ = connection.close().await;

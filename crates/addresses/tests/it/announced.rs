@@ -8,7 +8,7 @@ use std::time::{Duration, Instant};
 use merismos_addresses::{PeerPlan, RouteSpeaker, SessionView, SpeakerPlan};
 use merismos_core::announcement::{GRACEFUL_SHUTDOWN, RouteAttributes, SessionState};
 use merismos_lab::network::{Machine, Network};
-use merismos_lab::router::{Neighbour, Router};
+use merismos_lab::router::{Router, RouterNeighbour};
 use rstest::rstest;
 
 const FOUR: &str = "198.51.100.10";
@@ -87,9 +87,9 @@ impl Node {
     }
 }
 
-fn neighbours(nodes: &[u8], more: &str) -> Vec<Neighbour> {
+fn neighbours(nodes: &[u8], more: &str) -> Vec<RouterNeighbour> {
     let addresses = nodes.iter().flat_map(|node| [format!("192.0.2.{node}"), format!("2001:db8::{node}")]);
-    addresses.map(|address| Neighbour { address, as_number: NODES, more: more.to_owned() }).collect()
+    addresses.map(|address| RouterNeighbour { address, as_number: NODES, more: more.to_owned() }).collect()
 }
 
 fn router(network: &mut Network, nodes: &[u8], more: &str) -> Router {
@@ -184,7 +184,8 @@ fn routers_are_told_what_they_choose_by() {
 fn routes_inside_of_an_as_have_a_local_preference_and_no_path() {
     let mut network = Network::new().unwrap();
     let machine = network.machine("router", &["192.0.2.254/24"]).unwrap();
-    let neighbour = Neighbour { address: "192.0.2.1".to_owned(), as_number: ROUTERS, more: String::new() };
+    let neighbour =
+        RouterNeighbour { address: "192.0.2.1".to_owned(), as_number: ROUTERS, more: String::new() };
     let router = Router::start(machine, ROUTERS, &[neighbour]).unwrap();
     let leaving = RouteAttributes { communities: vec![GRACEFUL_SHUTDOWN], ..RouteAttributes::default() };
     let mut inside = peer(&[FOUR]);
@@ -210,7 +211,7 @@ fn why_there_is_no_session_is_said() {
     assert!(node.session(ROUTER[0]).unwrap().counted.failed > 0);
     // The router expects another AS number of the node, then has another one itself.
     let others =
-        neighbours(&[1], "").into_iter().map(|neighbour| Neighbour { as_number: 64_999, ..neighbour });
+        neighbours(&[1], "").into_iter().map(|neighbour| RouterNeighbour { as_number: 64_999, ..neighbour });
     router.set(ROUTERS, &others.collect::<Vec<_>>()).unwrap();
     until("the router does not want it", || node.trouble().contains("Bad Peer AS"));
     router.set(64_777, &neighbours(&[1], "")).unwrap();

@@ -137,7 +137,8 @@ fn silent(node: &AnnouncementNode) -> String {
 }
 
 fn route(node: &AnnouncementNode, route: &AnnouncedRoute) -> String {
-    let to = format!("to {} of {} routers", route.routers, route.of_routers);
+    let routers = if route.of_routers == 1 { "router" } else { "routers" };
+    let to = format!("to {} of {} {routers}", route.routers, route.of_routers);
     let leaves = route.communities.contains(&GRACEFUL_SHUTDOWN.to_string());
     match route.withheld {
         _ if !node.is_alive => bad("gone"),

@@ -64,7 +64,7 @@ struct AnnouncementPart {
 }
 
 /// What a node knows of itself when it decides what to announce.
-pub(crate) struct NodeFacts<'a> {
+pub(crate) struct AnnouncingNode<'a> {
     pub(crate) document: &'a Document,
     pub(crate) snapshot: &'a Snapshot,
     /// Where frontends should listen and do not.
@@ -91,7 +91,7 @@ impl AnnouncementWatch {
     }
 
     /// Brings what is announced in line with the document, the health of pools, where frontends listen, and the orders that stand.
-    pub(crate) fn keep(&self, facts: &NodeFacts<'_>) {
+    pub(crate) fn keep(&self, facts: &AnnouncingNode<'_>) {
         let mut known = self.known();
         if known.ended {
             return;
@@ -112,7 +112,7 @@ impl AnnouncementWatch {
             let losses = known.losses.entry(name.clone()).or_default();
             let needed = spec.pools.iter().filter(|pool| short.contains(pool));
             let lost = losses.note(facts.now, needed, spec.pool_loss_delay.get(), is_announced);
-            let leaves = leave_progress(facts, spec);
+            let leaves = leave_progress(facts.drained_since, facts.at, spec.leave_time.get());
             let part = self.part(spec, lost, leaves, facts);
             self.add(&mut plan, spec, &part);
             self.report(name, known.parts.get(name), &part);
@@ -128,7 +128,7 @@ impl AnnouncementWatch {
         spec: &AnnouncementSpec,
         lost: Vec<Name>,
         leaves: LeaveProgress,
-        facts: &NodeFacts<'_>,
+        facts: &AnnouncingNode<'_>,
     ) -> AnnouncementPart {
         let routes = spec
             .addresses
@@ -325,14 +325,10 @@ impl AnnouncementWatch {
 }
 
 /// How far this node is in leaving the work of one object.
-fn leave_progress(facts: &NodeFacts<'_>, spec: &AnnouncementSpec) -> LeaveProgress {
-    match facts.drained_since {
-        None => LeaveProgress::Stays,
-        Some(since) => {
-            let gone = Duration::from_millis(u64::try_from(facts.at.0 - since.0).unwrap_or_default());
-            if gone < spec.leave_time.get() { LeaveProgress::Leaves } else { LeaveProgress::Left }
-        }
-    }
+fn leave_progress(drained_since: Option<Wall>, at: Wall, leave_time: Duration) -> LeaveProgress {
+    let Some(since) = drained_since else { return LeaveProgress::Stays };
+    let gone = Duration::from_millis(u64::try_from(at.0 - since.0).unwrap_or_default());
+    if gone < leave_time { LeaveProgress::Leaves } else { LeaveProgress::Left }
 }
 
 /// Whether who listens there takes clients of an address.
@@ -355,4 +351,40 @@ fn identifier(node: &Name) -> u32 {
         hash = (hash ^ u32::from(byte)).wrapping_mul(0x0100_0193);
     }
     hash.max(1)
+}
+
+#[cfg(test)]
+mod tests {
+    use rstest::rstest;
+
+    use super::*;
+
+    #[rstest]
+    #[case::there("198.51.100.10:80", "198.51.100.10", true)]
+    #[case::elsewhere("198.51.100.11:80", "198.51.100.10", false)]
+    #[case::everywhere("0.0.0.0:80", "198.51.100.10", true)]
+    #[case::everywhere_in_both_families("[::]:80", "198.51.100.10", true)]
+    #[case::in_the_other_family("[2001:db8:51::10]:80", "198.51.100.10", false)]
+    #[case::everywhere_in_ipv4("0.0.0.0:80", "2001:db8:51::10", false)]
+    fn an_address_has_a_listener(#[case] at: &str, #[case] ip: &str, #[case] listens: bool) {
+        let endpoint = Endpoint { udp: false, address: at.parse().unwrap() };
+        assert_eq!(listens_at(&endpoint, ip.parse().unwrap()), listens);
+    }
+
+    #[rstest]
+    #[case::not_drained(None, LeaveProgress::Stays)]
+    #[case::just_drained(Some(9_000), LeaveProgress::Leaves)]
+    #[case::drained_long_ago(Some(8_000), LeaveProgress::Left)]
+    #[case::by_a_clock_that_is_ahead(Some(60_000), LeaveProgress::Leaves)]
+    fn a_drained_node_leaves_for_a_time(#[case] since: Option<i64>, #[case] progress: LeaveProgress) {
+        assert_eq!(leave_progress(since.map(Wall), Wall(10_000), Duration::from_secs(2)), progress);
+    }
+
+    #[test]
+    fn identifiers_are_of_the_node_and_never_zero() {
+        let of = |name: &str| identifier(&name.parse().unwrap());
+        assert_ne!(of("north"), of("south"));
+        assert_eq!(of("north"), of("north"));
+        assert_ne!(of("north"), 0);
+    }
 }

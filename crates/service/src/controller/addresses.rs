@@ -8,7 +8,7 @@ use merismos_core::vrrp::StandingOrder;
 use merismos_store::plans::PlanKind;
 
 use super::state::ControllerState;
-use crate::announcements::NodeFacts;
+use crate::announcements::AnnouncingNode;
 use crate::clock::wall;
 
 impl ControllerState {
@@ -24,7 +24,7 @@ impl ControllerState {
             return;
         }
         let drain = self.addresses.order(PlanKind::Node, self.node.nodes.name().as_str());
-        self.announcements.keep(&NodeFacts {
+        self.announcements.keep(&AnnouncingNode {
             document: &document,
             snapshot: &snapshot,
             deaf: &self.publisher.plane.deaf(),

@@ -4,7 +4,7 @@ use std::net::SocketAddr;
 use std::process::Command;
 
 use merismos_lab::network::{Machine, Network};
-use merismos_lab::router::{Neighbour, Router};
+use merismos_lab::router::{Router, RouterNeighbour};
 use serde_json::Value;
 
 use crate::addresses::{Client, Node, Seen, get, serve, until};
@@ -99,7 +99,7 @@ fn edge() -> Edge {
         ],
     );
     let neighbours = ["192.0.2.1", "192.0.2.2", "2001:db8::1", "2001:db8::2"];
-    let neighbours = neighbours.map(|address| Neighbour {
+    let neighbours = neighbours.map(|address| RouterNeighbour {
         address: address.to_owned(),
         as_number: 64_500,
         more: String::new(),

@@ -26,6 +26,7 @@ fn report(revision: u64) -> NodeReport {
         down_in_all: 0,
         out: BTreeMap::new(),
         addresses: std::collections::BTreeMap::new(),
+        announcements: std::collections::BTreeMap::new(),
     };
     report.with_down(down)
 }

@@ -21,13 +21,13 @@ pub struct AnnouncementSpec {
     #[key(basic, needed, count = 1..=50, distinct, example = "198.51.100.10")]
     pub addresses: Vec<IpAddr>,
     /// AS number of the nodes (RFC 6793: up to 4294967294).
-    #[key(basic, range = 1..=4_294_967_294, example = "64500")]
+    #[key(basic, range = 1..=4_294_967_294, example = "64500", label = "AS number")]
     pub as_number: u32,
     /// Routers that they are announced to. Each node makes a session with each of them; nothing is ever learned from one.
     #[key(basic, needed, count = 1..=20, distinct, example = "192.0.2.254")]
     pub peers: Vec<IpAddr>,
     /// AS number of these routers.
-    #[key(basic, range = 1..=4_294_967_294, example = "64501")]
+    #[key(basic, range = 1..=4_294_967_294, example = "64501", label = "AS of the peers")]
     pub peer_as: u32,
     /// Nodes that announce them.
     #[key(basic, count = 0..=100, distinct, without = "all nodes", example = "north")]
@@ -52,7 +52,7 @@ pub struct AnnouncementSpec {
     #[serde(skip_serializing_if = "Option::is_none")]
     pub restart_time: Option<Span>,
     /// Multi-exit discriminator of the routes: of routes from one AS, routers prefer the one with the smaller number.
-    #[key(range = 0..=4_294_967_295, without = "none is sent", group = "Routes")]
+    #[key(range = 0..=4_294_967_295, without = "none is sent", label = "MED", group = "Routes")]
     #[serde(skip_serializing_if = "Option::is_none")]
     pub med: Option<u32>,
     /// Communities of the routes, for the routers' own rules.
@@ -74,7 +74,7 @@ pub struct AnnouncementSpec {
     #[serde(skip_serializing_if = "Option::is_none")]
     pub loss_prepend: Option<u8>,
     /// The multi-exit discriminator then.
-    #[key(range = 0..=4_294_967_295, default = "1000", when(when_pools_fail = "med"))]
+    #[key(range = 0..=4_294_967_295, default = "1000", when(when_pools_fail = "med"), label = "MED then")]
     #[serde(skip_serializing_if = "Option::is_none")]
     pub loss_med: Option<u32>,
     /// Communities that are added then.
