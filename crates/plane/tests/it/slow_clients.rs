@@ -74,7 +74,8 @@ fn a_client_that_takes_nothing_gets_nothing_more_begun() {
         }
     }
     let last = begun;
-    assert!(last > 100, "{last}");
+    // As many as may be open at once; how much more the kernel holds depends on how its buffers grew.
+    assert!(last >= 100, "{last}");
     // What the sockets between hold, and the streams that may be open.
     assert!(last < 6_000, "{last} answers of 12 kB for one that took none");
     drop(frames);
