@@ -125,6 +125,18 @@ pub enum WithheldReason {
     NodeLeaves,
 }
 
+impl WithheldReason {
+    /// The reason, for people.
+    #[must_use]
+    pub fn in_words(self) -> &'static str {
+        match self {
+            Self::NoListener => "no frontend listens at it",
+            Self::PoolsLost => "too few servers of its pools are eligible",
+            Self::NodeLeaves => "the node is drained, or about to stop",
+        }
+    }
+}
+
 /// How an address is announced, or why it is not.
 ///
 /// # Errors

@@ -4,7 +4,7 @@
 use std::net::{SocketAddr, UdpSocket};
 use std::time::{Duration, Instant};
 
-use merismos_api::{DiagnosisStep, FrontendDiagnosis, HandshakeView};
+use merismos_api::{AddressStatus, AnnouncementStatus, DiagnosisStep, FrontendDiagnosis, HandshakeView};
 use merismos_connector::connect::{ConnectError, connect};
 use merismos_core::config::document::{CheckSpec, FrontendSpec, Protocol};
 use merismos_core::name::Name;
@@ -18,6 +18,15 @@ use crate::controller::RunningView;
 const LIMIT: Duration = Duration::from_secs(3);
 /// How long a name is looked up.
 const LOOKUP_LIMIT: Duration = Duration::from_secs(2);
+
+/// How a frontend's address comes to this machine when it is not its own alone.
+#[derive(Clone, Copy, Debug, Default)]
+pub(crate) struct AddressWays<'a> {
+    /// The object of addresses that one node at a time holds.
+    pub(crate) held: Option<&'a AddressStatus>,
+    /// The object of addresses that nodes announce to routers.
+    pub(crate) announced: Option<&'a AnnouncementStatus>,
+}
 
 /// The steps so far, and what the first that failed means.
 #[derive(Default)]
@@ -59,6 +68,7 @@ pub(crate) async fn diagnose_frontend(
     host: Option<&str>,
     certificates: &CertificateKeeper,
     trouble: Option<&str>,
+    ways: AddressWays<'_>,
 ) -> FrontendDiagnosis {
     let document = view.effective.document();
     let spec = &document.frontends[name];
@@ -67,7 +77,13 @@ pub(crate) async fn diagnose_frontend(
     if let Some(host) = host.filter(|host| host.parse::<std::net::IpAddr>().is_err()) {
         the_name(&mut ladder, host, listen).await;
     }
-    the_address(&mut ladder, listen);
+    match ways.held {
+        Some(held) => the_holder(&mut ladder, listen, held),
+        None => the_address(&mut ladder, listen),
+    }
+    if let Some(announced) = ways.announced {
+        the_routes(&mut ladder, listen, announced);
+    }
     let is_reached = the_port(&mut ladder, spec, trouble).await;
     let usual = certificates.usual_name(spec).filter(|_| !spec.certificates.is_empty());
     let asked = host.map(str::to_owned).or(usual).unwrap_or_else(|| listen.ip().to_string());
@@ -144,6 +160,94 @@ fn the_address(ladder: &mut Ladder, listen: SocketAddr) {
             &["`ip address` on this machine", "listen of the frontend"],
         );
     }
+}
+
+/// Which node holds an address that moves between nodes. A client comes to that one, also from this machine.
+fn the_holder(ladder: &mut Ladder, listen: SocketAddr, held: &AddressStatus) {
+    let (ip, object) = (listen.ip(), &held.name);
+    let next = format!("`merismos address status {object}`");
+    match held.holders.as_slice() {
+        [] => ladder.failed(
+            "the holder",
+            format!("no node holds {ip} (address {object})"),
+            format!("Clients that go to {ip} reach no machine: none of the nodes that may hold it does."),
+            &[&next],
+        ),
+        [only] => {
+            let is_here = held.nodes.iter().any(|node| node.is_here && node.node == *only);
+            let has_it = UdpSocket::bind((ip, 0)).is_ok();
+            match (is_here, has_it) {
+                (true, false) => ladder.failed(
+                    "the holder",
+                    format!(
+                        "this node holds {ip} (address {object}), and {} does not have it",
+                        held.interface
+                    ),
+                    format!("Another hand took {ip} off {}; it is put back within a second.", held.interface),
+                    &[&next],
+                ),
+                (true, true) => {
+                    ladder.passed("the holder", format!("this node holds {ip} (address {object})"), None);
+                }
+                (false, _) => {
+                    let says = format!(
+                        "node {only} holds {ip} (address {object}): clients go there, and so does what follows"
+                    );
+                    ladder.passed("the holder", says, None);
+                }
+            }
+        }
+        several => ladder.failed(
+            "the holder",
+            format!("{} hold {ip} at once (address {object})", several.join(" and ")),
+            format!(
+                "Clients that go to {ip} reach one of several nodes by chance: those do not hear each other."
+            ),
+            &[&next, "whether the link carries advertisements (IP protocol 112) between the nodes"],
+        ),
+    }
+}
+
+/// Whether routers lead to an address that nodes announce.
+fn the_routes(ladder: &mut Ladder, listen: SocketAddr, announced: &AnnouncementStatus) {
+    let (ip, object) = (listen.ip().to_string(), &announced.name);
+    let mut here = "this node does not announce it".to_owned();
+    let (mut is_here, mut others) = (false, Vec::new());
+    for node in announced.nodes.iter().filter(|node| node.is_alive) {
+        let Some(route) = node.routes.iter().find(|route| route.address == ip) else { continue };
+        match (node.is_here, route.routers) {
+            (true, 0) => {
+                let sessions = node.sessions.iter().find_map(|session| session.trouble.clone());
+                let why = route.withheld.map(|why| why.in_words().to_owned()).or(sessions);
+                here = format!(
+                    "this node does not announce it: {}",
+                    why.as_deref().unwrap_or("no session is established yet")
+                );
+            }
+            (true, count) => {
+                is_here = true;
+                here = format!("this node announces it to {count} of {} routers", route.of_routers);
+            }
+            (false, 0) => {}
+            (false, _) => others.push(node.node.as_str()),
+        }
+    }
+    let elsewhere = match (others.as_slice(), is_here) {
+        ([], _) => ", and no other node does".to_owned(),
+        (others, true) => format!(", as {} does", others.join(", ")),
+        (others, false) => format!("; {} does", others.join(", ")),
+    };
+    let says = format!("{here}{elsewhere}");
+    if is_here || !others.is_empty() {
+        ladder.passed("the route", says, None);
+        return;
+    }
+    ladder.failed(
+        "the route",
+        says,
+        format!("Routers know no way to {ip}: clients behind them reach no node. On this machine itself it may work all the same."),
+        &[&format!("`merismos announcement status {object}`")],
+    );
 }
 
 /// Whether the frontend is reached; of datagrams, whether it listens.

@@ -406,6 +406,7 @@ async fn start(
     if let (Some(before), Some(within)) = (predecessor, settings.upgrade) {
         let (process, version) = (before.state.process, before.state.version.clone());
         let (from, totals, work) = before.say_serving(within).await;
+        announcements.begin();
         controller.follow(totals, work, from).await;
         journal.here(
             format!(

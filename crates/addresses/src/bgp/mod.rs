@@ -88,7 +88,7 @@ pub struct RouteSpeaker {
 }
 
 impl RouteSpeaker {
-    /// Starts one that announces nothing yet. One that `restarts` tells routers that it was there a moment ago (RFC 4724).
+    /// Starts one that announces nothing yet. One that `restarts` says to routers that it was there a moment ago (RFC 4724).
     ///
     /// # Errors
     /// When the thread can't be started.
@@ -211,7 +211,7 @@ impl Speaker {
     async fn set(&mut self, plan: SpeakerPlan) {
         let gone: Vec<IpAddr> = self.held.difference(&plan.held).copied().collect();
         self.held = plan.held;
-        // An address is there before routers send traffic for it, and goes after they were told.
+        // An address is there before routers send traffic for it, and goes after they know that it does.
         self.hold().await;
         let removed: Vec<IpAddr> =
             self.sessions.keys().filter(|peer| !plan.peers.contains_key(*peer)).copied().collect();

@@ -89,9 +89,12 @@ impl PeerSession {
                 false => view.counted.failed += 1,
             });
             self.stand(SessionState::Idle, Some(why));
-            wait = if was_established { RETRIES.0 } else { (wait * 2).min(RETRIES.1) };
-            // A node that was just told otherwise tries again at once.
+            if was_established {
+                wait = RETRIES.0;
+            }
+            // With another order it tries again at once.
             let _ = timeout(wait, orders.changed()).await;
+            wait = (wait * 2).min(RETRIES.1);
             if orders.has_changed().is_err() {
                 return self.peer;
             }
@@ -252,8 +255,8 @@ impl Established<'_> {
         plan: PeerPlan,
         orders: &mut watch::Receiver<SessionOrder>,
     ) -> Result<(), String> {
-        let mut told = BTreeMap::new();
-        self.bring_in_line(&mut told, &plan.routes).await?;
+        let mut sent = BTreeMap::new();
+        self.bring_in_line(&mut sent, &plan.routes).await?;
         self.send(end_of_routes(self.form.next_hop.is_ipv6())).await?;
         let keeps = !self.hold_time.is_zero();
         let period = if keeps { self.hold_time / 3 } else { TAKES_WITHIN };
@@ -267,8 +270,8 @@ impl Established<'_> {
                         BgpMessage::Notification(said) => return Err(notification_in_words(&said)),
                         BgpMessage::RouteRefresh(asked) => {
                             if asked.address_type() == family(self.form.next_hop.is_ipv6()) {
-                                let again = std::mem::take(&mut told);
-                                self.bring_in_line(&mut told, &again).await?;
+                                let again = std::mem::take(&mut sent);
+                                self.bring_in_line(&mut sent, &again).await?;
                             }
                         }
                         BgpMessage::Update(update) => {
@@ -294,13 +297,13 @@ impl Established<'_> {
                     let order = if changed.is_err() { SessionOrder::HandOver } else { orders.borrow_and_update().clone() };
                     match order {
                         SessionOrder::Run(next) if next.is_same_session(&plan) => {
-                            self.bring_in_line(&mut told, &next.routes).await?;
+                            self.bring_in_line(&mut sent, &next.routes).await?;
                         }
                         SessionOrder::HandOver if plan.restart_time.is_some() => return Ok(()),
                         SessionOrder::Run(_) | SessionOrder::Leave | SessionOrder::HandOver => {
-                            self.bring_in_line(&mut told, &BTreeMap::new()).await?;
+                            self.bring_in_line(&mut sent, &BTreeMap::new()).await?;
                             part(self.connection, cease()).await;
-                            // It is looked at again by whoever has the orders.
+                            // The order itself is followed where orders are read.
                             orders.mark_changed();
                             return Ok(());
                         }
@@ -313,24 +316,24 @@ impl Established<'_> {
     /// Sends what the router does not know yet, and takes back what is not so any more.
     async fn bring_in_line(
         &mut self,
-        told: &mut BTreeMap<IpAddr, RouteAttributes>,
+        sent: &mut BTreeMap<IpAddr, RouteAttributes>,
         wanted: &BTreeMap<IpAddr, RouteAttributes>,
     ) -> Result<(), String> {
-        let gone: Vec<IpAddr> = told.keys().filter(|ip| !wanted.contains_key(*ip)).copied().collect();
+        let gone: Vec<IpAddr> = sent.keys().filter(|ip| !wanted.contains_key(*ip)).copied().collect();
         for ip in gone {
             self.send(withdrawal(ip)).await?;
-            told.remove(&ip);
+            sent.remove(&ip);
             self.session.show(|view| {
                 view.announced.remove(&ip);
                 view.counted.withdrawn += 1;
             });
         }
         for (ip, route) in wanted {
-            if told.get(ip) == Some(route) {
+            if sent.get(ip) == Some(route) {
                 continue;
             }
             self.send(announcement(&self.form, *ip, route)).await?;
-            told.insert(*ip, route.clone());
+            sent.insert(*ip, route.clone());
             self.session.show(|view| {
                 view.announced.insert(*ip, route.clone());
                 view.counted.announced += 1;

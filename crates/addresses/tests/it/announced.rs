@@ -1,4 +1,4 @@
-//! Nodes that announce addresses to a router, which sends traffic by what it was told.
+//! Nodes that announce addresses to a router, which sends traffic by what they announce.
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::io::{Read, Write};
@@ -165,7 +165,7 @@ fn routers_are_told_what_they_choose_by() {
             assert!(said.contains(line), "{line:?} of {address} in {said}");
         }
     }
-    // A change of what they choose by is told as it is, without the route going away.
+    // A change of what they choose by is announced without the route going away.
     node.speaker.set(plan());
     until("the router knows", || {
         let said = router.ask(&format!("show route for {FOUR} all")).unwrap();
@@ -177,7 +177,7 @@ fn routers_are_told_what_they_choose_by() {
     // It may also ask for all of it again.
     let before = node.session(ROUTER[0]).unwrap().counted.announced;
     router.ask("reload in node0").unwrap();
-    until("it is told again", || node.session(ROUTER[0]).unwrap().counted.announced > before);
+    until("it is announced again", || node.session(ROUTER[0]).unwrap().counted.announced > before);
 }
 
 #[test]
@@ -236,7 +236,7 @@ fn sessions_may_have_a_password() {
     node.speaker.set(with(|peer| peer.password = Some("tide-table".to_owned())));
     until("it is established", || node.is_established());
     node.speaker.set(with(|peer| peer.password = Some("x".repeat(81))));
-    until("too long a one is said to be", || {
+    until("one that is too long is refused", || {
         node.trouble().contains("a password has 1 to 80 bytes, and this one has 81")
     });
 }

@@ -48,6 +48,8 @@ struct KnownAnnouncements {
     losses: BTreeMap<Name, PoolLosses>,
     parts: BTreeMap<Name, AnnouncementPart>,
     plan: SpeakerPlan,
+    /// A service before this one still has the sessions.
+    waits: bool,
     /// This node was taken over from, or has left for good.
     ended: bool,
 }
@@ -77,12 +79,17 @@ pub(crate) struct AnnouncingNode<'a> {
 
 impl AnnouncementWatch {
     pub(crate) fn new(own: Name, journal: Journal, secrets: SecretCache, restarts: bool) -> Self {
-        let known = KnownAnnouncements { restarts, ..KnownAnnouncements::default() };
+        let known = KnownAnnouncements { restarts, waits: restarts, ..KnownAnnouncements::default() };
         Self { own, journal, secrets, known: Arc::new(Mutex::new(known)) }
     }
 
     fn known(&self) -> MutexGuard<'_, KnownAnnouncements> {
         self.known.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    /// The service before this one lets its sessions go: routers take one of each node alone.
+    pub(crate) fn begin(&self) {
+        self.known().waits = false;
     }
 
     /// Whether this node ever had anything to announce.
@@ -93,7 +100,7 @@ impl AnnouncementWatch {
     /// Brings what is announced in line with the document, the health of pools, where frontends listen, and the orders that stand.
     pub(crate) fn keep(&self, facts: &AnnouncingNode<'_>) {
         let mut known = self.known();
-        if known.ended {
+        if known.ended || known.waits {
             return;
         }
         let document = facts.document;
@@ -212,7 +219,7 @@ impl AnnouncementWatch {
         self.view().sessions.clone()
     }
 
-    /// What other nodes are told.
+    /// What this node reports to the others.
     pub(crate) fn reports(&self) -> BTreeMap<Name, AnnouncementReport> {
         let view = self.view();
         let known = self.known();

@@ -191,7 +191,7 @@ fn can_be_without(status: &AddressStatus, node: &Name) -> Result<(), ApiError> {
     Err(ApiError::new(StatusCode::CONFLICT, "last-holder", "No other node can hold its addresses", detail))
 }
 
-fn status(app: &ApiState, name: &Name, spec: &AddressSpec) -> AddressStatus {
+pub(super) fn status(app: &ApiState, name: &Name, spec: &AddressSpec) -> AddressStatus {
     let reports = app.nodes.address_reports(name);
     let own = app.addresses.report();
     let mut nodes: Vec<AddressNode> = spec

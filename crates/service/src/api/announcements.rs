@@ -68,7 +68,7 @@ pub(super) fn can_be_without(status: &AnnouncementStatus, node: &Name) -> Result
         }
         if own && others == 0 {
             let detail = format!(
-                "Node {node} announces {address} ({}), and no other node does: traffic for it would go nowhere. `merismos announcement status` tells why; \
+                "Node {node} announces {address} ({}), and no other node does: traffic for it would go nowhere. `merismos announcement status` shows why; \
                  `anyway` drains it all the same.",
                 status.name
             );

@@ -15,9 +15,9 @@ use serde::Deserialize;
 use serde_json::{Map, Value, json};
 use utoipa::IntoParams;
 
-use super::ApiState;
 use super::certificates::{NO_HOST, is_host, no_frontend};
 use super::problem::{ApiError, Finding, JsonBody, PathParams, QueryParams};
+use super::{ApiState, addresses, announcements};
 use crate::controller::StatusDetail;
 use crate::{diagnose, diagnose_frontend};
 
@@ -135,7 +135,15 @@ pub(super) async fn frontend_diagnosis(
     let status = app.controller.status(StatusDetail::Short(None)).await?;
     let status = status.frontends.iter().find(|frontend| frontend.name == name.as_str());
     let trouble = status.and_then(|frontend| frontend.trouble.as_deref());
-    let found = diagnose_frontend::diagnose_frontend(&view, &name, host, &app.certificates, trouble).await;
+    let document = view.effective.document();
+    let ip = document.frontends[&name].listen.get().ip();
+    let held = document.addresses.iter().find(|(_, spec)| spec.addresses.contains(&ip));
+    let held = held.map(|(object, spec)| addresses::status(&app, object, spec));
+    let announced = document.announce.iter().find(|(_, spec)| spec.addresses.contains(&ip));
+    let announced = announced.map(|(object, spec)| announcements::status(&app, object, spec));
+    let ways = diagnose_frontend::AddressWays { held: held.as_ref(), announced: announced.as_ref() };
+    let found =
+        diagnose_frontend::diagnose_frontend(&view, &name, host, &app.certificates, trouble, ways).await;
     Ok(Json(found))
 }
 

@@ -99,7 +99,7 @@ impl Node {
         until("the API answers", || self.merismos(&["status"]).status.code().is_some_and(|code| code < 2));
     }
 
-    fn process(&self, flags: &[&str]) -> Child {
+    pub(crate) fn process(&self, flags: &[&str]) -> Child {
         let log = std::fs::OpenOptions::new()
             .create(true)
             .append(true)
@@ -326,6 +326,18 @@ impl Pair {
 fn a_node_that_is_killed_is_followed_and_takes_its_addresses_back() {
     let mut pair = pair();
     until("all is well", || pair.north.merismos(&["address", "status"]).status.code() == Some(0));
+    for (node, says) in [
+        (&pair.north, "this node holds 192.0.2.10 (address front)"),
+        (
+            &pair.south,
+            "node north holds 192.0.2.10 (address front): clients go there, and so does what follows",
+        ),
+    ] {
+        let diagnosis = node.json(&["diagnose", "four"]);
+        assert_eq!(diagnosis["works"], true, "{diagnosis}");
+        let steps = diagnosis["steps"].as_array().unwrap();
+        assert_eq!(steps.iter().find(|step| step["what"] == "the holder").unwrap()["observed"], says);
+    }
     let clients = pair.clients();
     pair.north.kill();
     // At once, and not when north's last sign of life is old.

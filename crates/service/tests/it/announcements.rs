@@ -67,6 +67,10 @@ fn run(mut command: Command, arguments: &[&str]) {
 }
 
 fn edge() -> Edge {
+    edge_with("", DOCUMENT)
+}
+
+fn edge_with(of_neighbours: &str, document: &str) -> Edge {
     let mut network = Network::new().unwrap();
     let database = Instance::new();
     let mut machine = |name: &str, number: u8| {
@@ -102,14 +106,14 @@ fn edge() -> Edge {
     let neighbours = neighbours.map(|address| RouterNeighbour {
         address: address.to_owned(),
         as_number: 64_500,
-        more: String::new(),
+        more: of_neighbours.to_owned(),
     });
     let router = Router::start(at_router, 64_501, &neighbours).unwrap();
     let north = Node::new(at_north, "north", &database, None);
     let south = Node::new(at_south, "south", &database, Some(&north));
-    let document = north.folder.path().join("edge.toml");
-    std::fs::write(&document, DOCUMENT).unwrap();
-    let document = document.to_str().unwrap().to_owned();
+    let file = north.folder.path().join("edge.toml");
+    std::fs::write(&file, document).unwrap();
+    let document = file.to_str().unwrap().to_owned();
     north.done(&["apply", &document]);
     let edge =
         Edge { north, south, client, server, router, document, _database: database, _network: network };
@@ -137,6 +141,12 @@ impl Edge {
 /// A client was served. A connection that is open in the moment in which the router goes another way comes to a node that does not know it.
 fn served(seen: &Seen) {
     assert!(seen.answers > 20 && seen.failures * 10 < seen.answers, "{seen:?}");
+}
+
+/// A step of a diagnosis.
+fn step(diagnosis: &Value, what: &str) -> Value {
+    let steps = diagnosis["steps"].as_array().cloned().unwrap_or_default();
+    steps.into_iter().find(|step| step["what"] == what).unwrap_or_default()
 }
 
 fn nodes(found: &Value) -> Vec<Value> {
@@ -198,8 +208,18 @@ fn what_a_node_can_not_serve_it_does_not_announce() {
     let status = edge.north.merismos(&["status"]);
     let said = String::from_utf8_lossy(&status.stdout).into_owned();
     assert!(said.contains("too few servers are eligible of quay as seen from here"), "{said}");
+    let diagnosis = edge.north.json(&["diagnose", "four"]);
+    let step = step(&diagnosis, "the route");
+    assert_eq!(step["works"], false, "{diagnosis}");
+    let says =
+        "this node does not announce it: too few servers of its pools are eligible, and no other node does";
+    assert_eq!(step["observed"], says);
     edge.server.plug().unwrap();
     edge.leads_to("both", &[1, 2]);
+    until("a diagnosis knows that both announce it", || {
+        let step = self::step(&edge.north.json(&["diagnose", "four"]), "the route");
+        step["observed"] == "this node announces it to 1 of 1 routers, as south does"
+    });
     // With another answer to it routes stay, behind those of nodes that can do more.
     let text = DOCUMENT.replace("leave_time", "when_pools_fail = \"prepend\"\nleave_time");
     std::fs::write(&edge.document, text).unwrap();
@@ -236,7 +256,7 @@ fn traffic_goes_on_when_nodes_are_killed_and_when_they_are_stopped() {
     until("clients are served", || edge.serves());
     edge.north.start();
     edge.leads_to("both", &[1, 2]);
-    // One that is told to stop sends its traffic away first.
+    // One that is to stop sends its traffic away first.
     let clients = [Client::start(&edge.client, FOUR), Client::start(&edge.client, SIX)];
     edge.south.signal("-TERM");
     edge.leads_to("north", &[1]);
@@ -247,4 +267,28 @@ fn traffic_goes_on_when_nodes_are_killed_and_when_they_are_stopped() {
         served(&seen);
     }
     until("clients are served", || edge.serves());
+}
+
+#[test]
+fn routers_keep_the_routes_over_an_upgrade_where_they_were_asked_to() {
+    let mut edge = edge_with(
+        "graceful restart on;",
+        &DOCUMENT.replace("leave_time", "restart_time = \"30s\"\nleave_time"),
+    );
+    let mut before = edge.north.child.take().unwrap();
+    edge.north.child = Some(edge.north.process(&["upgrade", "--within", "5s"]));
+    let is_routed =
+        || edge.router.next_hops(FOUR).unwrap().len() == 2 && edge.router.next_hops(SIX).unwrap().len() == 2;
+    until("the service before it has ended", || {
+        assert!(is_routed(), "at any time");
+        before.try_wait().unwrap().is_some_and(|ended| ended.success())
+    });
+    until("the one that follows has the sessions", || {
+        assert!(is_routed(), "at any time");
+        edge.north.merismos(&["announcement", "status"]).status.code() == Some(0)
+    });
+    until("the routers took its routes anew", || {
+        assert!(is_routed(), "at any time");
+        !edge.router.ask("show route all").unwrap().contains("stale")
+    });
 }

@@ -224,7 +224,7 @@ impl Browser {
 }
 
 /// The browser notes the two refused log-ins: before there was a token, and with the wrong one. It notes each preview of a form that is refused as well,
-/// as one may be that is asked for between two fields, or while an object goes away; the form says so.
+/// as one may be that is asked for between two fields, or while an object goes away; the form shows why.
 pub(crate) fn is_expected(complaint: &Value) -> bool {
     let is_refused_preview = |message: &str| {
         message.contains("/api/v1/changes: ") && message.contains("the server responded with a status of 4")

@@ -22,7 +22,11 @@ pub(super) fn announcements(document: &Document, problems: &mut Vec<Problem>) {
         for ip in &spec.addresses {
             if !is_of_a_machine(*ip) {
                 let found = format!("{ip} is no address of a machine that others reach");
-                problems.push(Problem::at(&at("addresses"), found, "an address that routers may be told"));
+                problems.push(Problem::at(
+                    &at("addresses"),
+                    found,
+                    "an address that may be announced to routers",
+                ));
             }
             if let Some(other) = announced.insert(*ip, name).filter(|other| *other != name) {
                 let found = format!("{ip} is one of announce.{other} too");
