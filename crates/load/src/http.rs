@@ -2,6 +2,7 @@
 
 use std::collections::BTreeMap;
 use std::net::{IpAddr, SocketAddr};
+use std::sync::Arc;
 
 use bytes::Bytes;
 use cookie::Cookie;
@@ -24,6 +25,8 @@ pub(crate) struct HttpClient {
     host: Option<String>,
     connection: Option<HttpConnection>,
     cookies: Option<BTreeMap<String, String>>,
+    /// The names of those that the last request carried.
+    carried: Arc<[String]>,
     /// The last request was the first on its connection.
     pub(crate) is_first: bool,
 }
@@ -47,7 +50,16 @@ impl HttpClient {
         keeps_cookies: bool,
     ) -> Self {
         let cookies = keeps_cookies.then(BTreeMap::new);
-        Self { address, source, tls, host: None, connection: None, cookies, is_first: true }
+        Self {
+            address,
+            source,
+            tls,
+            host: None,
+            connection: None,
+            cookies,
+            carried: Arc::default(),
+            is_first: true,
+        }
     }
 
     /// The same, asking for a host.
@@ -65,6 +77,11 @@ impl HttpClient {
     /// Closes its connection; the next request goes over another one.
     pub(crate) fn hang_up(&mut self) {
         self.connection = None;
+    }
+
+    /// The names of the cookies that its last request carried, in order.
+    pub(crate) fn carried(&self) -> Arc<[String]> {
+        Arc::clone(&self.carried)
     }
 
     /// Becomes another client, without connection and cookies.
@@ -94,6 +111,10 @@ impl HttpClient {
             .body(Empty::<Bytes>::new())?;
         if let Some((name, value)) = mark {
             request.headers_mut().insert(HeaderName::from_static(name), HeaderValue::from_str(&value)?);
+        }
+        let names = self.cookies.iter().flat_map(BTreeMap::keys);
+        if !self.carried.iter().eq(names.clone()) {
+            self.carried = names.cloned().collect();
         }
         if let Some(cookies) = self.cookies.as_ref().filter(|cookies| !cookies.is_empty()) {
             let pairs: Vec<String> = cookies.iter().map(|(name, value)| format!("{name}={value}")).collect();

@@ -11,6 +11,7 @@ mod stream_client;
 mod tls;
 
 use std::net::{IpAddr, SocketAddr};
+use std::sync::Arc;
 use std::time::Duration;
 
 pub use run::run;
@@ -99,7 +100,7 @@ pub enum ClientOutcome {
 }
 
 /// A request that has ended, with its outcome and its times.
-#[derive(Clone, Copy, Debug)]
+#[derive(Clone, Debug)]
 pub struct RequestRecord {
     /// Its number, from 0.
     pub number: u64,
@@ -111,6 +112,8 @@ pub struct RequestRecord {
     pub is_first: bool,
     /// Its client began anew with it.
     pub is_new: bool,
+    /// The names of the cookies that it carried, in order (HTTP).
+    pub cookies: Arc<[String]>,
     /// When it was sent, since the start of the run.
     pub sent: Duration,
     /// How long it took.

@@ -121,12 +121,17 @@ impl LoadClient {
                 )
             }
         };
+        let cookies = match &self.does {
+            ClientTask::Ask { browser, .. } => browser.carried(),
+            ClientTask::Connect { .. } | ClientTask::Send { .. } => Arc::default(),
+        };
         RequestRecord {
             number,
             client: self.number,
             from,
             is_first,
             is_new: false,
+            cookies,
             sent: sent - start,
             took: sent.elapsed(),
             seen,

@@ -47,10 +47,11 @@ pub(crate) fn list(pins: &Pins, of: Option<&Name>) {
         }
     };
     text(&format!(
-        "{} of {} shown; {} pins are kept of {} at most, in {}{evicted}\n",
+        "{} of {} shown; {} {} kept of {} at most, in {}{evicted}\n",
         pins.pins.len(),
         pins.matching,
         pins.kept,
+        if pins.kept == 1 { "pin is" } else { "pins are" },
         pins.limit,
         humane_bytes(pins.bytes)
     ));

@@ -193,8 +193,9 @@ fn frontends(frontends: &[FrontendStatus]) {
             .map_or_else(String::new, |why| format!("; the last one: {why}"));
         let (bad, good) = (frontend.bad_handshakes, frontend.handshakes + frontend.resumed);
         text(&format!(
-            "{}: {bad} TLS handshakes failed in the last 60 s, and {good} did not{why}\n",
-            frontend.name
+            "{}: {bad} TLS handshake{} failed in the last 60 s, and {good} did not{why}\n",
+            frontend.name,
+            if bad == 1 { "" } else { "s" }
         ));
     }
     for frontend in frontends.iter().filter(|frontend| frontend.wrong_protocol > 0) {

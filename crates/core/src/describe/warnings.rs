@@ -84,6 +84,10 @@ fn of_document(reason: &WarningReason) -> Said {
                     .to_owned(),
             )
         }
+        WarningReason::UnsharedPins { pool, group } => (
+            format!("pins of pool {pool} hold in no other pool: none of pin_group {group} has a server of the same name"),
+            "the same names for the same servers in each pool of the group, or no pin_group".to_owned(),
+        ),
         WarningReason::NeverThere { frontends, keys, is_refused } => {
             let keys: Vec<String> = keys.iter().map(ToString::to_string).collect();
             let what = if *is_refused { "all of them are refused" } else { "they are distributed in turns" };

@@ -62,6 +62,8 @@ pub struct PinRule {
 struct PinKind {
     kind: PersistenceKind,
     seed: u64,
+    /// What its pins carry.
+    mark: u8,
     /// That of `first-bytes`.
     pattern: Option<Pattern>,
 }
@@ -152,6 +154,7 @@ impl PinRule {
         }
         let kinds = settings.by.0.iter().map(|kind| PinKind {
             seed: digest(kind.to_string().as_bytes()),
+            mark: mark_of(kind),
             pattern: match kind {
                 PersistenceKind::FirstBytes(pattern) => pattern.parse().ok(),
                 _ => None,
@@ -268,19 +271,27 @@ impl PinRule {
         Some((pin, limits.end(&pin)))
     }
 
-    /// Whether every request from an address goes to one server, whatever it carries.
+    /// The first kind that ties clients by something other than cookies.
     #[must_use]
-    pub fn goes_by_address(&self) -> bool {
-        let by_address = |kind: &PinKind| {
-            matches!(kind.kind, PersistenceKind::ClientAddress | PersistenceKind::ClientAddressAndPort)
-        };
-        self.kinds.iter().any(by_address)
+    pub fn without_cookie(&self) -> Option<&PersistenceKind> {
+        let mut kinds = self.kinds.iter().map(|kind| &kind.kind);
+        kinds.find(|kind| !matches!(kind, PersistenceKind::Cookie | PersistenceKind::ApplicationCookie(_)))
+    }
+
+    /// The names of the cookies that tie clients, in order of preference.
+    pub fn cookie_names(&self) -> impl Iterator<Item = &str> {
+        self.kinds.iter().filter_map(|kind| match &kind.kind {
+            PersistenceKind::Cookie => self.cookie.as_ref().map(|cookie| cookie.name.as_str()),
+            PersistenceKind::ApplicationCookie(name) => Some(name.as_str()),
+            _ => None,
+        })
     }
 
     /// Ties a client to a server from now on.
     pub fn learn(&self, PinLearned { kind, key, client }: PinLearned, server: &Name, second: u32) {
         if let Some((table, limits)) = &self.learned {
-            let pin = LearnedPin { server: identity(server), client, kind, made: second, used: second };
+            let mark = self.kinds.get(usize::from(kind)).map_or(0, |kind| kind.mark);
+            let pin = LearnedPin { server: identity(server), client, kind: mark, made: second, used: second };
             table.put(key, pin, limits);
         }
     }
@@ -319,6 +330,12 @@ impl PinRule {
         self.kinds.get(usize::from(number)).map(|kind| &kind.kind)
     }
 
+    /// The kind that made a learned pin.
+    #[must_use]
+    pub fn kind_of(&self, pin: &LearnedPin) -> Option<&PersistenceKind> {
+        self.kinds.iter().find(|kind| kind.mark == pin.kind).map(|kind| &kind.kind)
+    }
+
     /// The place of a server by its identity, also that of a former name; `None` when it is not there any more.
     #[must_use]
     pub fn place(&self, identity: u64) -> Option<usize> {
@@ -352,6 +369,13 @@ impl fmt::Display for PinScope {
             Self::Group(name) => write!(f, "group {name}"),
         }
     }
+}
+
+/// What learned pins carry of their kind: the same for every pool and in every process. Two kinds rarely share one, and then a pin
+/// may be shown as of the other kind; what a pin is kept under tells them apart.
+#[must_use]
+pub fn mark_of(kind: &PersistenceKind) -> u8 {
+    digest(kind.to_string().as_bytes()) as u8
 }
 
 /// A pin that is to be kept.
@@ -652,6 +676,29 @@ mod tests {
         let known = [("cookie", "lang=en; SESSION=a81f")];
         assert!(matches!(look(&rule, "/", &known), PinLookup::Pinned { place: 1, .. }));
         assert_eq!(unpinned(look(&rule, "/", &[("cookie", "SESSION=b92e")])).kind, 0);
+    }
+
+    #[test]
+    fn a_pin_is_of_the_kind_that_made_it_when_the_pool_has_others_before_it() {
+        let table = Arc::new(PinTable::new(3));
+        let rule = |names: &[&str]| {
+            let ground = PinGround { table: Arc::clone(&table), ..ground(&[7; 32]) };
+            PinRule::new(
+                &name("booking"),
+                &kinds(names),
+                [&name("gull")].into_iter(),
+                &FormerNames::default(),
+                ground,
+            )
+            .unwrap()
+        };
+        let before = rule(&["client-address"]);
+        before.learn(unpinned(look(&before, "/", &[])), &name("gull"), NOW.second);
+        let after = rule(&["header:x-account", "client-address"]);
+        let limits = after.learned.as_ref().unwrap().1;
+        let mut seen = Vec::new();
+        table.for_each(NOW.second, &limits, |_, pin| seen.push(after.kind_of(pin).cloned()));
+        assert_eq!(seen, [Some(PersistenceKind::ClientAddress)]);
     }
 
     #[test]

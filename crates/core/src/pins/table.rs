@@ -59,7 +59,7 @@ pub struct LearnedPin {
     pub server: u64,
     /// Where the client came from when the pin was made.
     pub client: IpAddr,
-    /// Which of the pool's kinds of persistence made it, by its place among them.
+    /// Which kind of persistence made it, by its [mark](super::mark_of).
     pub kind: u8,
     /// When it was made.
     pub made: u32,

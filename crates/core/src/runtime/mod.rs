@@ -10,7 +10,7 @@ mod latency_average;
 mod latency_samples;
 mod limiter;
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::net::SocketAddr;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicI64, AtomicU64, Ordering};
@@ -585,6 +585,8 @@ pub struct RuntimeRegistry {
     limits: BTreeMap<Name, (LimitTables, Arc<LimitCounts>)>,
     pools: BTreeMap<Name, Arc<PoolRuntime>>,
     pin_tables: BTreeMap<PinScope, Arc<PinTable>>,
+    /// The marks of the kinds of persistence that each table is for.
+    pin_kinds: BTreeMap<PinScope, BTreeSet<u8>>,
     pin_seed: u64,
     pin_key: Option<PinKey>,
     next_server: u32,
@@ -604,6 +606,7 @@ impl RuntimeRegistry {
             limits: BTreeMap::new(),
             pools: BTreeMap::new(),
             pin_tables: BTreeMap::new(),
+            pin_kinds: BTreeMap::new(),
             pin_seed: 0,
             pin_key: None,
             next_server: 0,
@@ -731,9 +734,18 @@ impl RuntimeRegistry {
         Arc::clone(self.pin_tables.entry(scope).or_insert_with(|| Arc::new(PinTable::new(seed))))
     }
 
-    /// Forgets the pins of pools and groups that `keep` does not want any more.
-    pub fn retain_pins(&mut self, keep: impl Fn(&PinScope) -> bool) {
-        self.pin_tables.retain(|scope, _| keep(scope));
+    /// Forgets the pins of pools and groups that are not in use any more, and of the others those of kinds that are not: they tie
+    /// nobody. Costs a look at each pin of a table whose kinds are others than before.
+    pub fn retain_pins(&mut self, in_use: BTreeMap<PinScope, BTreeSet<u8>>) {
+        self.pin_tables.retain(|scope, _| in_use.contains_key(scope));
+        for (scope, table) in &self.pin_tables {
+            if let (Some(kinds), Some(before)) = (in_use.get(scope), self.pin_kinds.get(scope))
+                && !kinds.is_superset(before)
+            {
+                table.remove_where(|_, pin| !kinds.contains(&pin.kind));
+            }
+        }
+        self.pin_kinds = in_use;
     }
 
     /// Lets what was renamed keep its cells under its new name; a frontend's number goes with it.
@@ -744,6 +756,9 @@ impl RuntimeRegistry {
             }
             if let Some(pins) = self.pin_tables.remove(&PinScope::Pool(from.clone())) {
                 self.pin_tables.insert(PinScope::Pool(to.clone()), pins);
+            }
+            if let Some(kinds) = self.pin_kinds.remove(&PinScope::Pool(from.clone())) {
+                self.pin_kinds.insert(PinScope::Pool(to.clone()), kinds);
             }
         }
         let moved: Vec<_> =

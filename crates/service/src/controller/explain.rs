@@ -1,12 +1,12 @@
 //! Which server a request would go to, in words.
 
 use merismos_api::{ExplainResponse, LimitTrace, PassedOverServer, PinView};
-use merismos_core::config::document::{Algorithm, BalancePer, PinWhenGone, Protocol};
+use merismos_core::config::document::{Algorithm, BalancePer, PersistenceKind, PinWhenGone, Protocol};
 use merismos_core::describe::{Tense, because, full_words, pool_choice, server_fact, why_not};
 use merismos_core::eligibility::IneligibleReason;
 use merismos_core::limits::ClientLimit;
 use merismos_core::name::{Name, PoolServer};
-use merismos_core::pins::{LearnedPin, PinLookup, PinMoment, PinRule};
+use merismos_core::pins::{LearnedPin, PinLookup, PinMoment};
 use merismos_core::routing::{
     Explanation, Frontend, PassedOver, Pool, PoolChoiceReason, RequestFacts, Server, Snapshot, Spill, WhyPool,
 };
@@ -166,7 +166,7 @@ impl ControllerState {
             return None;
         };
         let learned = key.and_then(|key| rule.learned_pin(key, second));
-        Some((place, pin_view(rule, kind, Some(&pool.servers[place].name), learned, second)))
+        Some((place, pin_view(rule.kind(kind), Some(&pool.servers[place].name), learned, second)))
     }
 
     fn passed(&self, passed: PassedOver, algorithm: Algorithm, refused: bool) -> PassedOverServer {
@@ -369,8 +369,7 @@ fn pin_words(pool: &Pool, view: &PinView) -> String {
 
 /// A pin as it is shown; `learned` is that of a kind that is kept here, with the second of its end.
 pub(super) fn pin_view(
-    rule: &PinRule,
-    kind: u8,
+    kind: Option<&PersistenceKind>,
     server: Option<&PoolServer>,
     learned: Option<(LearnedPin, u32)>,
     second: u32,
@@ -378,7 +377,7 @@ pub(super) fn pin_view(
     let now = wall();
     let at = |then: u32| Wall(now.0 + (i64::from(then) - i64::from(second)) * 1_000);
     PinView {
-        kind: rule.kind(kind).map(ToString::to_string).unwrap_or_default(),
+        kind: kind.map(ToString::to_string).unwrap_or_default(),
         server: server.map(ToString::to_string),
         client: learned.map(|(pin, _)| pin.client.to_string()),
         made: learned.map(|(pin, _)| at(pin.made)),

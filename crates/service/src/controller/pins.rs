@@ -155,7 +155,7 @@ impl ControllerState {
         found.sort_by_key(|(pin, _)| Reverse(pin.used));
         found.truncate(query.limit.map_or(MOST_LISTED, |limit| limit as usize).min(MOST_LISTED));
         let view = |(pin, server): (LearnedPin, Option<PoolServer>)| {
-            pin_view(rule, pin.kind, server.as_ref(), Some((pin, limits.end(&pin))), second)
+            pin_view(rule.kind_of(&pin), server.as_ref(), Some((pin, limits.end(&pin))), second)
         };
         Ok(Pins {
             pins: found.into_iter().map(view).collect(),

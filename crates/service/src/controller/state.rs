@@ -9,13 +9,13 @@ use ipnet::IpNet;
 use merismos_api::EventKind;
 use merismos_core::config::Checked;
 use merismos_core::config::discovery::DiscoveredServer;
-use merismos_core::config::document::{Document, FrontendSpec, Protocol};
+use merismos_core::config::document::{Document, FrontendSpec, PersistenceKind, Protocol};
 use merismos_core::config::renames::Renames;
 use merismos_core::duty::{Duty, DutyOrder};
 use merismos_core::eligibility::{IneligibleReason, ServerStates};
 use merismos_core::health::{HealthState, InitialHealth};
 use merismos_core::name::{Name, PoolServer};
-use merismos_core::pins::{FormerNames, KeptPin, PinKey, PinRule, PinScope};
+use merismos_core::pins::{FormerNames, KeptPin, PinKey, PinRule, PinScope, mark_of};
 use merismos_core::routing::{self, PoolReason, Snapshot};
 use merismos_core::tiers::TierHold;
 use merismos_core::time::Wall;
@@ -172,8 +172,17 @@ fn unjudged(frontend: &routing::Frontend) -> Option<String> {
     }
     let of_rules = frontend.rules.iter().flat_map(|rules| rules.pools());
     frontend.pools().chain(of_rules).find_map(|pool| {
-        if pool.pin_rule.as_ref().is_some_and(PinRule::goes_by_address) {
-            return Some(format!("pool {} ties clients by their addresses", pool.name));
+        match pool.pin_rule.as_ref().and_then(PinRule::without_cookie) {
+            Some(PersistenceKind::ClientAddress | PersistenceKind::ClientAddressAndPort) => {
+                return Some(format!("pool {} ties clients by their addresses", pool.name));
+            }
+            Some(kind) => {
+                let pool = &pool.name;
+                return Some(format!(
+                    "pool {pool} ties clients by {kind}, which is the same for all of the trial"
+                ));
+            }
+            None => {}
         }
         let goes_by = pool.shares_go_by()?;
         Some(format!("pool {} distributes by {goes_by} ({})", pool.name, pool.algorithm))
@@ -363,13 +372,12 @@ impl ControllerState {
             health.get(server).is_some_and(|health| health.address == address)
         });
         let document = self.document();
-        let in_use: BTreeSet<PinScope> = document
-            .pools
-            .iter()
-            .filter(|(_, pool)| pool.persistence.ties_clients())
-            .map(|(name, pool)| PinScope::of(name, &pool.persistence))
-            .collect();
-        self.publisher.cells.retain_pins(|scope| in_use.contains(scope));
+        let mut pins: BTreeMap<PinScope, BTreeSet<u8>> = BTreeMap::new();
+        for (name, pool) in document.pools.iter().filter(|(_, pool)| pool.persistence.ties_clients()) {
+            let kinds = pool.persistence.by.0.iter().map(mark_of);
+            pins.entry(PinScope::of(name, &pool.persistence)).or_default().extend(kinds);
+        }
+        self.publisher.cells.retain_pins(pins);
         let listed: BTreeMap<&Name, BTreeSet<&Name>> = document
             .frontends
             .iter()

@@ -198,6 +198,28 @@ pub(super) fn routed<'f>(
     }
 }
 
+/// What to know of cookies that should have tied clients, where no client of a trial was given one.
+pub(super) fn without_cookies(
+    plan: &LoadPlan,
+    shots: &[RequestRecord],
+    frontend: &Frontend,
+) -> Option<String> {
+    if !plan.clients.keep_cookies || shots.iter().all(|shot| shot.is_new || shot.is_first) {
+        return None;
+    }
+    let rules = frontend.all_pools().filter_map(|pool| Some((&pool.name, pool.pin_rule.as_ref()?)));
+    rules.map(|(pool, rule)| (pool, rule.cookie_names().collect::<Vec<_>>())).find_map(|(pool, names)| {
+        let is_carried =
+            |shot: &RequestRecord| shot.cookies.iter().any(|name| names.contains(&name.as_str()));
+        (!names.is_empty() && !shots.iter().any(is_carried)).then(|| {
+            format!(
+                "no client was tied: pool {pool} ties clients by the cookie {}, and no response set it",
+                names.join(" or ")
+            )
+        })
+    })
+}
+
 struct ObservationBook<'a> {
     plan: &'a LoadPlan,
     versions: &'a FrontendVersions,
@@ -256,7 +278,8 @@ impl ObservationBook<'_> {
     /// Whether what a client of the trial carries ties it to a server of the pool that it had before.
     fn is_tied(&self, frontend: &Frontend, pool: &Pool, shot: &RequestRecord) -> bool {
         let by_connection = frontend.balance_per == BalancePer::Connection && !shot.is_first;
-        let by_pin = self.plan.clients.keep_cookies && pool.pin_rule.is_some();
+        let carries = |name: &str| shot.cookies.iter().any(|carried| carried == name);
+        let by_pin = pool.pin_rule.as_ref().is_some_and(|rule| rule.cookie_names().any(carries));
         frontend.protocol == Protocol::Http && (by_connection || by_pin)
     }
 

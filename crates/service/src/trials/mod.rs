@@ -18,7 +18,7 @@ use serde_json::json;
 use tokio::sync::broadcast;
 use tokio::sync::broadcast::error::TryRecvError;
 
-use self::expected::{FrontendVersions, TrialObservations, join};
+use self::expected::{FrontendVersions, TrialObservations, join, without_cookies};
 pub(crate) use self::order::OrderError;
 use crate::clock::wall;
 use crate::controller::{Controller, Stopping, TrialTarget, UnknownFrontend};
@@ -185,6 +185,7 @@ impl TrialRunner {
         collect(&mut trial.happened, &mut facts, name.as_str(), &pools, trial.at);
         let joined = join(&plan, &shots, seen, &versions, trial.sends, server.as_ref());
         let mut counted = tally(&joined.samples, &joined.shares, trial.sends, unjudged.as_deref());
+        counted.because.extend(without_cookies(&plan, &shots, &frontend));
         if let Some(server) = server.filter(|_| counted.verdict == TrialVerdict::AsExpected) {
             counted.because = vec![format!("every request was answered by {server}")];
         }

@@ -174,6 +174,28 @@ async fn pins_are_listed_counted_and_removed() {
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn pins_end_with_their_kind_and_stay_when_another_comes_before_it() {
+    let service = Service::with(&["gull", "tern"]).await;
+    by_account(&service, "").await;
+    let first = home(&service, "17").await;
+    let pool = "quay".parse().unwrap();
+    let kinds = async || {
+        let pins = service.client().pins(&pool, &PinQuery::default()).await.unwrap().pins;
+        pins.into_iter().map(|pin| pin.kind).collect::<Vec<_>>()
+    };
+    let tied_by = async |kinds: &str| {
+        let keys = format!("[pools.quay]\npersistence = {kinds}\n");
+        service.apply(&service.document().replace("[pools.quay]", &keys)).await.unwrap();
+    };
+    tied_by("[\"query:day\", \"header:X-Account\"]").await;
+    assert_eq!(kinds().await, ["header:x-account"]);
+    assert_eq!(home(&service, "17").await, first);
+    tied_by("[\"query:day\", \"client-address\"]").await;
+    assert_eq!(kinds().await, [""; 0]);
+    assert_eq!(service.server(&first).await.pins, Some(0));
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn a_table_that_is_full_is_told_and_the_oldest_pins_go() {
     let service = Service::with(&["gull", "tern"]).await;
     by_account(&service, "pin_limit = 100").await;

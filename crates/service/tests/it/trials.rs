@@ -132,6 +132,25 @@ async fn datagrams_without_answers_are_judged_by_where_they_went() {
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn clients_are_tied_by_what_they_carry() {
+    let service = Service::with(&["gull", "tern"]).await;
+    // An application that sets no cookie ties nobody.
+    service.apply(&document(&service, "persistence = \"application-cookie:SESSION\"", "")).await.unwrap();
+    let visitors = TrialRequest { clients: Some(10), keep_cookies: true, ..at_once("harbour", 200) };
+    let loose = tally(&service, &visitors).await;
+    assert_eq!((loose.verdict, loose.tied, loose.strayed), (TrialVerdict::AsExpected, 0, 0), "{loose:?}");
+    let why = "no client was tied: pool quay ties clients by the cookie SESSION, and no response set it";
+    assert_eq!(loose.because.last().map(String::as_str), Some(why));
+    // What all clients of a trial have alike ties all of them to one server.
+    service.apply(&document(&service, "persistence = \"query:day\"", "")).await.unwrap();
+    let by_day = TrialRequest { path: "/?day=3".to_owned(), ..at_once("harbour", 60) };
+    let same = tally(&service, &by_day).await;
+    assert_eq!(same.verdict, TrialVerdict::AsExpected, "{same:?}");
+    let why = "pool quay ties clients by query:day, which is the same for all of the trial";
+    assert!(same.because.iter().any(|because| because.ends_with(why)), "{same:?}");
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn clients_that_keep_their_cookies_stay_and_are_moved_when_their_server_goes() {
     let service = Service::with(&["gull", "tern", "auk"]).await;
     service.apply(&document(&service, "persistence = \"cookie\"", "")).await.unwrap();

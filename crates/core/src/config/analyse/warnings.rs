@@ -71,6 +71,8 @@ pub enum WarningReason {
     ClientHelloWithoutEffect { frontend: Name },
     /// Kinds of persistence that no client of some frontends can carry.
     NeverTied { frontends: Vec<Name>, kinds: Vec<PersistenceKind> },
+    /// A group of pins in which no other pool has a server of the same name.
+    UnsharedPins { pool: Name, group: Name },
     /// Keys to hash by that no client of some frontends can have.
     NeverThere {
         frontends: Vec<Name>,
@@ -270,6 +272,7 @@ pub(in crate::config) fn warnings(document: &Document) -> Vec<Warning> {
     for (name, pool) in &document.pools {
         pool_warnings(name, pool, frontends.get(name).unwrap_or(&none), &mut found);
     }
+    unshared_pins(document, &mut found);
     super::rules::warnings(document, &mut found);
     super::limits::unused(document, &mut found);
     long_hsts(document, &mut found);
@@ -384,6 +387,26 @@ fn without_key(name: &Name, pool: &PoolSpec, frontends: &[(&Name, &FrontendSpec)
     };
     let level = if is_refused { WarningLevel::Warning } else { WarningLevel::Notice };
     found.push(Warning::new(&reason, level, &format!("pools.{name}.hash_keys")));
+}
+
+/// Says of which pools the pins hold in no other one of their group.
+fn unshared_pins(document: &Document, found: &mut Vec<Warning>) {
+    let mut homes: BTreeMap<(&Name, &Name), u32> = BTreeMap::new();
+    let grouped = || {
+        document.pools.iter().filter_map(|(name, pool)| Some((name, pool, pool.persistence.group.as_ref()?)))
+    };
+    for (_, pool, group) in grouped() {
+        for server in pool.servers.keys() {
+            *homes.entry((group, server)).or_default() += 1;
+        }
+    }
+    for (name, _, group) in grouped().filter(|(_, pool, group)| {
+        pool.lookups.is_empty()
+            && pool.servers.keys().all(|server| homes.get(&(*group, server)).is_none_or(|homes| *homes < 2))
+    }) {
+        let reason = WarningReason::UnsharedPins { pool: name.clone(), group: group.clone() };
+        found.push(Warning::notice(&reason, &format!("pools.{name}.pin_group")));
+    }
 }
 
 /// Says of which frontends no client is ever tied by what the pool goes by.

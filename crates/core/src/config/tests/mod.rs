@@ -212,6 +212,11 @@ fn frontends_must_not_overlap(#[case] listen: &str, #[case] overlaps: bool) {
      [frontends.side]\nprotocol = \"http\"\nlisten = \"192.0.2.10:443\"\npool = \"side\"\n",
     "never-there:pools.side.hash_keys"
 )]
+#[case::a_group_of_pins_without_a_server_in_common(
+    "[pools.side]\npersistence = \"cookie\"\npin_group = \"quay\"\nservers.auk = { address = \"192.0.2.10:80\" }\n\
+     [pools.pier]\npersistence = \"cookie\"\npin_group = \"quay\"\nservers.puffin = { address = \"192.0.2.11:80\" }\n",
+    "unshared-pins:pools.side.pin_group"
+)]
 fn what_is_allowed_and_probably_a_mistake_is_warned_about(#[case] more: &str, #[case] key: &str) {
     let checked = load(&format!("{GOOD}\n{more}"), DocumentFormat::Toml).unwrap();
     assert!(checked.warnings().iter().any(|w| w.key == key && w.line.is_some()), "{:?}", checked.warnings());
