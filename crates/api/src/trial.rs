@@ -43,6 +43,9 @@ pub struct TrialRequest {
     #[serde(default, skip_serializing_if = "Option::is_none")]
     #[schema(min_length = 1, max_length = 253)]
     pub host: Option<String>,
+    /// The certificate that clients show a frontend that asks for one (`client_certificates`), by its name in the document.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub certificate: Option<String>,
     /// The path to ask for (`http`).
     #[serde(default = "root")]
     pub path: String,
@@ -73,6 +76,7 @@ impl TrialRequest {
             new_percent: None,
             server: None,
             host: None,
+            certificate: None,
             path: root(),
             say: None,
             one_way: false,

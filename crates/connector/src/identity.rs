@@ -42,6 +42,12 @@ pub fn offer(name: Name, key: Arc<CertifiedKey>) {
     shown().entry(name).or_insert(ShownIdentity { key, generation: 1 });
 }
 
+/// The certificate of a name, if it can be had.
+#[must_use]
+pub fn of(name: &Name) -> Option<Arc<CertifiedKey>> {
+    shown().get(name).map(|identity| Arc::clone(&identity.key))
+}
+
 /// Another number for each certificate that a name stands for in turn: a session that was begun with one shows that one for as long as it
 /// is taken up again. 0 while there is none.
 #[must_use]
@@ -55,7 +61,7 @@ pub(crate) struct NamedCertificate(pub(crate) Name);
 
 impl ResolvesClientCert for NamedCertificate {
     fn resolve(&self, _: &[&[u8]], _: &[SignatureScheme]) -> Option<Arc<CertifiedKey>> {
-        shown().get(&self.0).map(|identity| Arc::clone(&identity.key))
+        of(&self.0)
     }
 
     fn has_certs(&self) -> bool {

@@ -9,6 +9,7 @@ use rustls::client::Resumption;
 use rustls::client::danger::{HandshakeSignatureValid, ServerCertVerified, ServerCertVerifier};
 use rustls::crypto::CryptoProvider;
 use rustls::pki_types::{CertificateDer, ServerName, UnixTime};
+use rustls::sign::{CertifiedKey, SingleCertAndKey};
 use rustls::{ClientConfig, DigitallySignedStruct, SignatureScheme};
 use tokio::io::{AsyncRead, AsyncWrite};
 use tokio::net::TcpStream;
@@ -45,6 +46,20 @@ impl LoadTls {
 }
 
 impl LoadTls {
+    /// The same, with a certificate that is shown to servers who ask for one.
+    #[must_use]
+    pub fn showing(self, key: Arc<CertifiedKey>) -> Self {
+        let mut config = ClientConfig::clone(&self.config);
+        config.client_auth_cert_resolver = Arc::new(SingleCertAndKey::from(key));
+        Self { config: Arc::new(config), ..self }
+    }
+
+    /// Whether a certificate is shown to servers who ask for one.
+    #[must_use]
+    pub fn shows_certificate(&self) -> bool {
+        self.config.client_auth_cert_resolver.has_certs()
+    }
+
     /// The same, whose every handshake is a whole one.
     #[must_use]
     pub fn without_sessions(self) -> Self {

@@ -3,7 +3,7 @@
 //! Only its own thread touches it, so nothing here is locked. The worker itself ([`crate::worker`]) accepts connections and keeps the
 //! time; what serves a connection needs this context alone.
 
-use std::cell::{Cell, RefCell};
+use std::cell::{Cell, OnceCell, RefCell};
 use std::collections::BTreeMap;
 use std::future::Future;
 use std::hint::cold_path;
@@ -18,6 +18,7 @@ use merismos_connector::descriptors;
 use merismos_core::draw::{Draw, GOLDEN, mix};
 use merismos_core::routing::{Pool, Server, Snapshot};
 use merismos_core::time::Tick;
+use rustls::pki_types::CertificateDer;
 use tokio::sync::Notify;
 
 use crate::buffer::{BufferPool, LARGE, SMALL};
@@ -88,6 +89,8 @@ pub(crate) struct ConnectionState {
     pub(crate) may_move: Cell<bool>,
     /// It is to be broken off when its server stands by again.
     pub(crate) leaves_at_failback: Cell<bool>,
+    /// The certificate that its client showed with those behind it, at a frontend that asks for one; empty where it showed none.
+    pub(crate) identity: OnceCell<Rc<[CertificateDer<'static>]>>,
 }
 
 impl ConnectionState {
@@ -249,6 +252,10 @@ impl WorkerContext {
     pub(crate) fn register_stream(self: &Rc<Self>, of: &ConnectionState) -> RegisteredConnection {
         let stream = self.register_as(of.frontend.get(), of.address, Some(&of.dealt_to));
         stream.client.peer.set(of.peer.get());
+        if let Some(identity) = of.identity.get() {
+            // It has none yet.
+            let _ = stream.client.identity.set(Rc::clone(identity));
+        }
         stream
     }
 
@@ -278,6 +285,7 @@ impl WorkerContext {
             can_go_away: Cell::new(false),
             may_move: Cell::new(false),
             leaves_at_failback: Cell::new(false),
+            identity: OnceCell::new(),
         });
         self.clients.borrow_mut().insert(key, Rc::clone(&client));
         RegisteredConnection { worker: Rc::clone(self), key, client }
@@ -389,6 +397,25 @@ impl WorkerContext {
             if client.resting.get() && (self.closes_resting.get() || client.can_go_away.get()) {
                 client.alarm.wake(WakeReason::Close);
             }
+        });
+    }
+
+    /// Ends connections of clients whose certificate does not pass any more, and what is open over them: who was revoked gets nothing more.
+    pub(crate) fn judge_clients(&self) {
+        let snapshot = self.snapshot();
+        self.each_client(|client| {
+            let (Some(chain), Some(frontend)) =
+                (client.identity.get(), snapshot.frontend(client.frontend.get()))
+            else {
+                return;
+            };
+            let judged_by = self.tls.of(&frontend.name).and_then(|tls| tls.clients);
+            if judged_by.is_none_or(|clients| clients.judge_again(Some(chain)).is_ok()) {
+                return;
+            }
+            client.leaving.set(true);
+            let why = if client.resting.get() { WakeReason::Close } else { WakeReason::Cut };
+            client.alarm.wake(why);
         });
     }
 

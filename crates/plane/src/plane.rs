@@ -256,6 +256,11 @@ impl Plane {
         self.tell(|| WorkerCommand::StandsBy { server });
     }
 
+    /// Certificates of clients are judged by other terms than before: those whose clients do not pass any more are broken off.
+    pub fn judge_clients(&self) {
+        self.tell(|| WorkerCommand::JudgeClients);
+    }
+
     /// What clients make the workers hold.
     #[must_use]
     pub fn memory(&self) -> Memory {

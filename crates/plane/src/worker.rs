@@ -45,6 +45,8 @@ pub(crate) enum WorkerCommand {
     HandOver { frontend: u32, endpoint: Endpoint },
     /// Break off every exchange with a server and forget its idle connections.
     Cut { server: u32 },
+    /// Certificates of clients are judged by other terms: connections of those who do not pass are ended.
+    JudgeClients,
     /// The deadline of a server's drain has passed: every exchange with it is ended, in order where its protocol has a way, and the
     /// connections of clients that were assigned to it are closed after their next response.
     Drained { server: u32 },
@@ -180,6 +182,7 @@ async fn serve(
                     client.alarm.wake(WakeReason::Cut);
                 }
             }),
+            WorkerCommand::JudgeClients => worker.judge_clients(),
             WorkerCommand::Sockets { reply } => {
                 let all = listeners
                     .iter()

@@ -9,7 +9,7 @@ use merismos_core::config::check::check;
 use merismos_core::config::diff::{diff, in_a_line};
 use merismos_core::config::document::Document;
 use merismos_core::config::edit::{self, Edit, EditError};
-use merismos_core::config::impact::impact;
+use merismos_core::config::impact::{CertificateChange, impact};
 use merismos_core::config::lost_capacity::losses;
 use merismos_core::config::renames::Renames;
 use merismos_core::config::{self, Checked, DocumentFormat, Problem, merge, tree};
@@ -143,6 +143,7 @@ impl Deployer {
         let going = proposal.going;
         let tries = Instant::now();
         let (mut bound, mut tried, mut binding) = (Vec::new(), PreflightResult::default(), None);
+        let mut shown = Vec::new();
         if !(going.preview && going.quick) {
             binding = Some(self.binding.lock().await);
             bound = self.controller.bind(checked.clone()).await??;
@@ -154,7 +155,8 @@ impl Deployer {
             // Servers may want to see a certificate that comes with the document, so certificates are first.
             let of_certificates = self.try_certificates(&view, &checked).await;
             tried = preflight::try_out(&view, &checked, &self.surroundings).await;
-            tried.warnings.extend(of_certificates);
+            tried.warnings.extend(of_certificates.0);
+            shown = of_certificates.1;
         }
         review.took.try_us = micros(tries);
         let after = checked.with_found(&view.found);
@@ -162,6 +164,7 @@ impl Deployer {
         if !tried.failing.is_empty() {
             review.impact = impact(old, new, &view.facts, &tried.failing);
         }
+        review.impact.certificates = shown;
         let losses = losses(old, new, &view.facts, &tried.failing);
         let tried: Vec<_> = losses.into_iter().chain(tried.warnings).collect();
         let accepting =
@@ -208,8 +211,12 @@ impl Deployer {
         Ok(review)
     }
 
-    /// What is wrong with certificates that are new in a document.
-    async fn try_certificates(&self, view: &RunningView, checked: &Checked) -> Vec<Warning> {
+    /// What is wrong with certificates that are new in a document, and which hosts' clients would be shown another one.
+    async fn try_certificates(
+        &self,
+        view: &RunningView,
+        checked: &Checked,
+    ) -> (Vec<Warning>, Vec<CertificateChange>) {
         let (certificates, old, new) = (self.certificates.clone(), view.checked.clone(), checked.clone());
         let tried = tokio::task::spawn_blocking(move || certificates.try_out(old.document(), new.document()));
         tried.await.unwrap_or_default()

@@ -12,6 +12,7 @@
   const poolMoves = $derived(outlook.review?.impact.pool_moves ?? [])
   const rooms = $derived(outlook.review?.impact.rooms ?? [])
   const ROOM_WORDS = { in_flight: 'in flight', connections: 'connections', each_second: 'a second' }
+  const certificates = $derived(outlook.review?.impact.certificates ?? [])
   const timings = $derived(outlook.review?.impact.timings ?? [])
   const needed = $derived(new Set(open(outlook.warnings).map((it) => it.key)))
   /** What was so before is no news unless the change touches it. */
@@ -141,6 +142,15 @@ frontend {unanswered[0]}: no server is available</pre>
       <p>{it.after ? noticed(it.after) : 'failures are not noticed any more'}</p>
     </div>
   {/each}
+  {#if certificates.length > 0}
+    <div data-testid="certificate-changes">
+      <h3 class="font-semibold">Certificates that clients are shown</h3>
+      {#each certificates.slice(0, 20) as it (`${it.frontend} ${it.host}`)}
+        <p>{it.host} at frontend {it.frontend}: {it.before ?? 'none for it'} → {it.after ?? 'none for it'}</p>
+      {/each}
+      {#if certificates.length > 20}<p class="text-secondary">and {certificates.length - 20} more hosts</p>{/if}
+    </div>
+  {/if}
   {#each outlook.review?.touched ?? [] as it (it.whose)}
     <p>{it.count} {it.whose}, {it.message}</p>
   {/each}

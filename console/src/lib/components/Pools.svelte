@@ -92,9 +92,8 @@
   </table>
   {#each status.frontends.filter((it) => it.bad_handshakes > 0) as frontend (frontend.name)}
     <p class="text-secondary">
-      frontend {frontend.name}, last minute: {frontend.bad_handshakes} TLS handshake{frontend.bad_handshakes === 1 ? '' : 's'} failed, {frontend.handshakes + frontend.resumed} did not{frontend.bad_handshake
-        ? `; the last one: ${frontend.bad_handshake}`
-        : ''}
+      frontend {frontend.name}, last minute: {frontend.bad_handshakes} TLS handshake{frontend.bad_handshakes === 1 ? '' : 's'} failed, {frontend.handshakes +
+        frontend.resumed} did not{frontend.bad_handshake ? `; the last one: ${frontend.bad_handshake}` : ''}
     </p>
   {/each}
   {#each status.frontends.filter((it) => it.wrong_protocol > 0) as frontend (frontend.name)}

@@ -17,6 +17,7 @@
   let newPercent = $state<number | null>(null)
   let server = $state('')
   let host = $state('')
+  let certificate = $state('')
   let path = $state('/')
   let say = $state('')
   let oneWay = $state(false)
@@ -53,6 +54,7 @@
         clients: clients ?? undefined,
         from: from.trim() || undefined,
         host: host.trim() || undefined,
+        certificate: certificate.trim() || undefined,
         ...own,
       })
     } catch (error) {
@@ -83,6 +85,12 @@
       <label>
         <span class="mb-1 block">Host</span>
         <input class="input w-48" autocomplete="off" placeholder={front?.tls ? 'the certificate’s first' : 'the address'} bind:value={host} />
+      </label>
+    {/if}
+    {#if front?.tls}
+      <label>
+        <span class="mb-1 block">Certificate of clients</span>
+        <input class="input w-48" autocomplete="off" placeholder="none" bind:value={certificate} />
       </label>
     {/if}
     {#if protocol === 'http'}

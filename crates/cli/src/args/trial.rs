@@ -64,6 +64,9 @@ struct TrialRunArgs {
     /// Host that clients ask for (http, TLS) [default: the first name of the first certificate, or the address]
     #[arg(long, value_name = "NAME")]
     host: Option<String>,
+    /// Certificate that the clients show where one is asked for (TLS): a certificate of the document
+    #[arg(long, value_name = "CERTIFICATE")]
+    certificate: Option<Name>,
     /// Path of the requests (http)
     #[arg(long, default_value = "/")]
     path: String,
@@ -112,6 +115,7 @@ async fn conduct(client: &Client, run: TrialRunArgs, json: bool) -> Result<ExitS
         new_percent: run.new,
         server: run.server.map(|server| server.to_string()),
         host: run.host,
+        certificate: run.certificate.map(|name| name.to_string()),
         path: run.path,
         say: run.say,
         one_way: run.one_way,

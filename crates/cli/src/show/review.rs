@@ -64,7 +64,7 @@ pub(crate) fn changes(changes: &[NamedChange]) {
 
 /// Prints what a change touches and moves.
 pub(crate) fn impact(review: &Review) {
-    let Impact { frontends, pools, moves, pool_moves, rooms, timings } = &review.impact;
+    let Impact { frontends, pools, moves, pool_moves, rooms, timings, certificates } = &review.impact;
     if !frontends.is_empty() || !pools.is_empty() {
         let list = |names: &[merismos_core::name::Name]| {
             let shown: Vec<_> = names.iter().take(8).map(ToString::to_string).collect();
@@ -134,6 +134,26 @@ pub(crate) fn impact(review: &Review) {
             (None, None) => continue,
         };
         text(&format!("{} {whose}\n    {says}\n", strong("Noticing")));
+    }
+    if !certificates.is_empty() {
+        const SHOWN: usize = 30;
+        text(&format!("{}\n", strong("Certificates that clients are shown")));
+        let mut table = table(&["frontend", "host", "before", "after"]);
+        for change in certificates.iter().take(SHOWN) {
+            let name = |name: &Option<merismos_core::name::Name>| {
+                name.as_ref().map_or_else(|| "none for it".to_owned(), ToString::to_string)
+            };
+            table.add_row(vec![
+                Cell::new(&change.frontend),
+                Cell::new(&change.host),
+                Cell::new(name(&change.before)),
+                Cell::new(name(&change.after)),
+            ]);
+        }
+        text(&format!("{table}\n"));
+        if certificates.len() > SHOWN {
+            text(&format!("  and {} more hosts\n", certificates.len() - SHOWN));
+        }
     }
 }
 

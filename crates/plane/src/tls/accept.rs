@@ -149,14 +149,13 @@ async fn accept(
     });
     let done = done.await.and_then(|stream| {
         let session = stream.get_ref().1;
-        match &clients {
-            Some(clients) if session.handshake_kind() == Some(HandshakeKind::Resumed) => {
-                let judged = clients.judge_again(session.peer_certificates());
-                judged.map_err(|error| {
-                    format!("{}, in a session that it took up again", tls_in_words(&error))
-                })?;
-            }
-            Some(_) | None => {}
+        let resumed = session.handshake_kind() == Some(HandshakeKind::Resumed);
+        // The terms may have changed during the handshake.
+        let now = at.worker.tls.of(&frontend.name).and_then(|tls| tls.clients);
+        if let Some(now) = now.filter(|now| resumed || clients.as_ref().is_none_or(|then| !then.is(now))) {
+            let how = if resumed { ", in a session that it took up again" } else { "" };
+            let judged = now.judge_again(session.peer_certificates());
+            judged.map_err(|error| format!("{}{how}", tls_in_words(&error)))?;
         }
         Ok(stream)
     });
@@ -175,6 +174,11 @@ async fn accept(
         Some(HandshakeKind::Full | HandshakeKind::FullWithHelloRetryRequest) | None => {
             lane.handshakes.increment()
         }
+    }
+    if clients.is_some() {
+        let chain = stream.get_ref().1.peer_certificates().unwrap_or_default();
+        // It has none yet.
+        let _ = at.client.identity.set(chain.iter().map(|shown| shown.clone().into_owned()).collect());
     }
     at.client.alarm.cancel();
     drop(counted_handshake);

@@ -50,7 +50,7 @@ pub struct TlsTickets(pub Arc<dyn ProducesTickets>);
 #[derive(Clone, Debug)]
 pub struct FrontendTls {
     pub(super) config: Arc<ServerConfig>,
-    pub(super) clients: Option<ClientVerification>,
+    pub(crate) clients: Option<ClientVerification>,
     by_name: Arc<ByName>,
 }
 
@@ -105,12 +105,17 @@ impl FrontendTls {
 }
 
 impl ClientVerification {
+    /// Whether this is the same judge: one that was made of the same files at the same time.
+    pub(super) fn is(&self, other: &Self) -> bool {
+        Arc::ptr_eq(&self.0, &other.0)
+    }
+
     /// Whether the client of a session that is taken up again would still be let in: it was judged when the session began, perhaps by
     /// another frontend, and may have been revoked since.
     ///
     /// # Errors
     /// What does not pass.
-    pub(super) fn judge_again(&self, chain: Option<&[CertificateDer<'_>]>) -> Result<(), rustls::Error> {
+    pub(crate) fn judge_again(&self, chain: Option<&[CertificateDer<'_>]>) -> Result<(), rustls::Error> {
         match chain.and_then(<[_]>::split_first) {
             Some((own, others)) => self.0.verify_client_cert(own, others, UnixTime::now()).map(|_| ()),
             None if self.0.client_auth_mandatory() => Err(rustls::Error::NoCertificatesPresented),
@@ -142,10 +147,21 @@ pub struct TlsTable {
 }
 
 impl TlsTable {
-    /// How all frontends speak from now on. Connections that are open keep what they began with.
-    pub fn set(&self, frontends: BTreeMap<Name, FrontendTls>) {
+    /// How all frontends speak from now on. Connections that are open keep what they began with. Gives whether certificates of clients are
+    /// judged by other terms than before at one of them.
+    pub fn set(&self, frontends: BTreeMap<Name, FrontendTls>) -> bool {
         self.failures().retain(|name, _| frontends.contains_key(name));
+        let before = self.frontends.load();
+        let judges_anew = frontends.iter().any(|(name, tls)| {
+            let others = before.get(name).and_then(|before| before.clients.as_ref());
+            match (&tls.clients, others) {
+                (Some(now), Some(before)) => !now.is(before),
+                (Some(_), None) => true,
+                (None, _) => false,
+            }
+        });
         self.frontends.store(Arc::new(frontends));
+        judges_anew
     }
 
     /// How all frontends speak now.
@@ -154,7 +170,7 @@ impl TlsTable {
         (**self.frontends.load()).clone()
     }
 
-    pub(super) fn of(&self, frontend: &Name) -> Option<FrontendTls> {
+    pub(crate) fn of(&self, frontend: &Name) -> Option<FrontendTls> {
         self.frontends.load().get(frontend).cloned()
     }
 

@@ -35,7 +35,7 @@ const LABEL: &str = "^[a-z][a-z0-9-]{0,62}=.*\\S.*$";
 /// A length of time.
 const SPAN: &str = "^[0-9]{1,4}(ms|s|m|h)$";
 /// What properties of what calls take look like: schema, property, pattern.
-const PATTERNS: [(&str, &str, &str); 29] = [
+const PATTERNS: [(&str, &str, &str); 30] = [
     ("Edit", "object", OBJECT_PATH),
     ("Edit", "to", NAME),
     ("Edit", "pool", NAME),
@@ -64,6 +64,7 @@ const PATTERNS: [(&str, &str, &str); 29] = [
     ("WorkReport", "note", PLAIN_PATTERN),
     ("TrialRequest", "frontend", NAME),
     ("TrialRequest", "path", REQUEST_PATH),
+    ("TrialRequest", "certificate", NAME),
     ("TrialRequest", "from", NETWORK),
 ];
 

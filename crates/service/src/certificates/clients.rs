@@ -119,6 +119,12 @@ impl ClientTerms {
     }
 }
 
+fn overdue_words(due: Wall) -> String {
+    format!(
+        "a list of revoked certificates was to be replaced by {due}, so who was revoked since is let in: put the newest into its file"
+    )
+}
+
 fn digest(texts: &[io::Result<Vec<u8>>; 2]) -> [u8; 32] {
     let mut digest = Sha256::new();
     for text in texts {
@@ -209,10 +215,18 @@ impl ClientTrusts {
                 return Some(format!("frontend {name}: {problem}"));
             }
             let due = known.judged.as_ref()?.lists_due.filter(|due| *due < now)?;
-            Some(format!(
-                "frontend {name}: a list of revoked certificates was to be replaced by {due}, so who was revoked since is let in: put the newest into its file"
-            ))
+            Some(format!("frontend {name}: {}", overdue_words(due)))
         });
         troubles.collect()
+    }
+
+    /// Frontends whose lists of revoked certificates were to be replaced by a time after `since`, which has passed.
+    pub(super) fn overdue_since(&self, since: Wall, now: Wall) -> Vec<(Name, String)> {
+        let known = self.known();
+        let overdue = known.iter().filter_map(|(name, known)| {
+            let due = known.judged.as_ref()?.lists_due.filter(|due| since < *due && *due <= now)?;
+            Some((name.clone(), overdue_words(due)))
+        });
+        overdue.collect()
     }
 }

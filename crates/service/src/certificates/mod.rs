@@ -18,8 +18,9 @@ use std::time::Duration;
 use merismos_api::{CertificateView, EventKind, HandshakeView};
 use merismos_connector::identity;
 use merismos_core::config::document::{
-    CertificateSpec, CertificateTrust, Document, FrontendSpec, NotifiedChange, SecretRef,
+    CertificateSpec, CertificateTrust, DaysBefore, Document, FrontendSpec, NotifiedChange, SecretRef,
 };
+use merismos_core::config::impact::CertificateChange;
 use merismos_core::config::{Warning, WarningLevel, WarningReason};
 use merismos_core::name::Name;
 use merismos_core::notifications::ReportedChange;
@@ -35,7 +36,7 @@ use tokio::sync::Notify;
 
 pub(crate) use self::client_view::from_here;
 use self::clients::ClientTrusts;
-use self::coverage::uncovered_hosts;
+use self::coverage::{certificate_changes, uncovered_hosts};
 use self::facts::{CertificateError, LoadedCertificate};
 pub(crate) use self::orders::{CertificateOrderError, OrderMeans};
 use self::orders::{OrderDesk, kept};
@@ -275,7 +276,7 @@ impl CertificateKeeper {
             let near = known.iter().filter(|(name, known)| is_work(name, &known.spec));
             let near = near.filter_map(|(name, known)| {
                 let end = known.loaded.as_ref()?.facts.not_after;
-                let days = day_passed(end, since, now)?;
+                let days = day_passed(&known.spec.remind_before, end, since, now)?;
                 let many = if days == 1 { "1 day".to_owned() } else { format!("{days} days") };
                 Some((name.clone(), format!("ends in {many} ({end}), and is the newest that there is")))
             });
@@ -285,6 +286,35 @@ impl CertificateKeeper {
             self.tell(document, &name, NotifiedChange::CertificateEnds, &says);
             let subject = format!("certificate {name}");
             self.0.journal.write(EventKind::Certificate, subject, says, json!({}));
+        }
+    }
+
+    /// Notes lists of revoked certificates that were to be replaced by a time after `since`.
+    fn report_overdue_lists(&self, since: Wall, now: Wall) {
+        for (frontend, says) in self.0.clients.overdue_since(since, now) {
+            self.0.journal.write(EventKind::Certificate, format!("frontend {frontend}"), says, json!({}));
+        }
+    }
+
+    /// Ordered certificates that the document does not have any more go when they have ended: until then a revision may bring them back.
+    async fn forget_ended(&self, document: Arc<Document>, now: Wall) {
+        let keeper = self.clone();
+        let forget = move || {
+            for (name, path) in kept::all(&keeper.0.folder) {
+                if !document.certificates.contains_key(&name) && kept::has_ended(&path, now) {
+                    match std::fs::remove_file(&path) {
+                        Ok(()) => {
+                            tracing::info!(certificate = %name, "an ordered certificate that ended was removed")
+                        }
+                        Err(error) => {
+                            tracing::warn!(path = %path.display(), %error, "it could not be removed")
+                        }
+                    }
+                }
+            }
+        };
+        if let Err(error) = tokio::task::spawn_blocking(forget).await {
+            tracing::error!(%error, "ended certificates were not removed");
         }
     }
 
@@ -372,7 +402,9 @@ impl CertificateKeeper {
     }
 
     /// Has the frontends of a document speak by what was read. Others go on as they are, until [`Self::forget_others`].
-    pub(crate) fn speak(&self, document: &Document) {
+    ///
+    /// Gives whether clients with certificates are judged by other terms than before.
+    pub(crate) fn speak(&self, document: &Document) -> bool {
         let (mut speaking, new) = (self.0.table.get(), self.speaking(document));
         // One that asks for certificates that can't be judged does not go on as it was before it asked.
         speaking.retain(|name, _| {
@@ -380,7 +412,7 @@ impl CertificateKeeper {
             !asks || new.contains_key(name)
         });
         speaking.extend(new);
-        self.0.table.set(speaking);
+        let judges_anew = self.0.table.set(speaking);
         let known = self.known();
         let to_servers = document
             .certificates
@@ -389,6 +421,7 @@ impl CertificateKeeper {
         identity::show(to_servers.collect());
         drop(known);
         self.0.servers.speak(document);
+        judges_anew
     }
 
     /// Frontends, pools and certificates that the document does not have are forgotten.
@@ -436,8 +469,8 @@ impl CertificateKeeper {
         speaking.collect()
     }
 
-    /// What is wrong with new and changed certificates of a document, before it goes live.
-    pub(crate) fn try_out(&self, old: &Document, new: &Document) -> Vec<Warning> {
+    /// What is wrong with new and changed certificates of a document, before it goes live, and which hosts' clients would be shown another one.
+    pub(crate) fn try_out(&self, old: &Document, new: &Document) -> (Vec<Warning>, Vec<CertificateChange>) {
         let now = wall();
         let mut warnings = ServerTrusts::try_out(old, new);
         warnings.extend(ClientTrusts::try_out(old, new));
@@ -464,7 +497,8 @@ impl CertificateKeeper {
             }
         }
         warnings.extend(uncovered_hosts(new, &names));
-        warnings
+        let changes = certificate_changes((old, &self.names(old)), (new, &names));
+        (warnings, changes)
     }
 
     /// The names that the certificates of a document are for, as far as they are known: those that are new and in files are not.
@@ -635,18 +669,22 @@ fn trouble(certificate: &KnownCertificate, now: Wall) -> Option<String> {
     trouble.or_else(|| certificate.exposed.clone())
 }
 
+const HOUR_MS: i64 = 3_600_000;
+
 /// Whole days until a moment; fewer than 0 when it has passed.
 fn days_left(end: Wall, now: Wall) -> i64 {
     (end.0 - now.0).div_euclid(86_400_000)
 }
 
-/// How many days before a certificate's end people are reminded.
-const REMINDED_AT: [i64; 5] = [30, 14, 7, 3, 1];
+/// How many days before a certificate's end people are reminded, where it does not say.
+const REMINDED_AT: [u16; 5] = [30, 14, 7, 3, 1];
 
-/// The fewest days before an end, of those at which people are reminded, that were reached after `since`.
-fn day_passed(end: Wall, since: Wall, now: Wall) -> Option<i64> {
-    let reached = |days: &i64| end.0 - days * 86_400_000;
-    REMINDED_AT.into_iter().rev().find(|days| (since.0 + 1..=now.0).contains(&reached(days)))
+/// The fewest days before an end, of those at which people are to be reminded, that were reached after `since`.
+fn day_passed(wanted: &[DaysBefore], end: Wall, since: Wall, now: Wall) -> Option<u16> {
+    let reached = |days: u16| end.0 - i64::from(days) * 86_400_000;
+    let wanted = wanted.iter().map(|days| days.get());
+    let usual = REMINDED_AT.into_iter().filter(|_| wanted.len() == 0);
+    wanted.clone().chain(usual).filter(|days| (since.0 + 1..=now.0).contains(&reached(*days))).min()
 }
 
 /// Looks at the files of certificates every few seconds, for as long as the service runs. `seen` is when this node looked last, perhaps
@@ -664,6 +702,10 @@ pub(crate) async fn keep_up(certificates: CertificateKeeper, controller: Control
             let now = wall();
             certificates.order(&document, now);
             certificates.remind(&document, seen, now);
+            certificates.report_overdue_lists(seen, now);
+            if seen.0.div_euclid(HOUR_MS) != now.0.div_euclid(HOUR_MS) {
+                certificates.forget_ended(Arc::clone(&document), now).await;
+            }
             seen = now;
         }
     }
@@ -678,18 +720,22 @@ mod tests {
     const DAY: i64 = 86_400_000;
 
     #[rstest]
-    #[case::nothing_near(31 * DAY, 5_000, None)]
-    #[case::at_the_moment(30 * DAY, 5_000, Some(30))]
-    #[case::once_alone(30 * DAY - 5_000, 5_000, None)]
-    #[case::two_were_missed_while_nobody_looked(7 * DAY - 1, 8 * DAY, Some(7))]
-    #[case::the_last_day(DAY, 5_000, Some(1))]
-    #[case::it_has_ended(-DAY, 5_000, None)]
+    #[case::nothing_near(31 * DAY, 5_000, &[], None)]
+    #[case::at_the_moment(30 * DAY, 5_000, &[], Some(30))]
+    #[case::once_alone(30 * DAY - 5_000, 5_000, &[], None)]
+    #[case::two_were_missed_while_nobody_looked(7 * DAY - 1, 8 * DAY, &[], Some(7))]
+    #[case::the_last_day(DAY, 5_000, &[], Some(1))]
+    #[case::it_has_ended(-DAY, 5_000, &[], None)]
+    #[case::none_that_is_not_wanted(14 * DAY, 5_000, &["60d", "2d"], None)]
+    #[case::one_that_is_wanted_in_any_order(60 * DAY, 5_000, &["2d", "60d"], Some(60))]
     fn people_are_reminded_once_at_each_of_these_days(
         #[case] left: i64,
         #[case] since: i64,
-        #[case] days: Option<i64>,
+        #[case] wanted: &[&str],
+        #[case] days: Option<u16>,
     ) {
         let now = Wall(1_000 * DAY);
-        assert_eq!(day_passed(Wall(now.0 + left), Wall(now.0 - since), now), days);
+        let wanted: Vec<DaysBefore> = wanted.iter().map(|days| days.parse().unwrap()).collect();
+        assert_eq!(day_passed(&wanted, Wall(now.0 + left), Wall(now.0 - since), now), days);
     }
 }

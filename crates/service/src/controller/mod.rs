@@ -41,6 +41,7 @@ use merismos_api::{
 };
 use merismos_core::config::Checked;
 use merismos_core::config::discovery::DiscoveredServers;
+use merismos_core::config::document::ClientCertificates;
 use merismos_core::duty::{Duty, DutyOrder};
 use merismos_core::eligibility::ServerStates;
 use merismos_core::health::{HealthState, ServerFeedback};
@@ -166,6 +167,8 @@ pub(crate) struct TrialTarget {
     pub(crate) frontend: Arc<Frontend>,
     /// The name that its clients usually ask for, when they speak TLS.
     pub(crate) tls_name: Option<String>,
+    /// Whether its clients may or have to show certificates.
+    pub(crate) client_certificates: Option<ClientCertificates>,
     /// Where its clients come from.
     pub(crate) from: IpNet,
     /// Why the shares say nothing, where they don't.
@@ -939,7 +942,9 @@ fn obey(state: &mut ControllerState, command: ControllerCommand) {
             let _ = reply.send(());
         }
         ControllerCommand::SpeakTls { reply } => {
-            state.certificates.speak(&state.document());
+            if state.certificates.speak(&state.document()) {
+                state.publisher.plane.judge_clients();
+            }
             let _ = reply.send(());
         }
         ControllerCommand::KeptPins { reply } => drop(reply.send(state.kept_pins())),

@@ -395,9 +395,12 @@ impl ControllerState {
         let document = running.effective.document();
         self.follow_pools(document.pools.iter());
         self.reports.messages.set(&document.notifications);
-        self.certificates.speak(document);
+        let judges_anew = self.certificates.speak(document);
         let snapshot = self.publisher.compile(&running.effective, &self.servers, running.revision.number);
         self.go_over_to(snapshot, document, bound);
+        if judges_anew {
+            self.publisher.plane.judge_clients();
+        }
         self.certificates.forget_others(document);
     }
 
@@ -548,6 +551,7 @@ impl ControllerState {
             address,
             frontend: Arc::clone(frontend),
             tls_name: spec.and_then(|spec| self.certificates.usual_name(spec)),
+            client_certificates: spec.and_then(|spec| spec.client_certificates),
             from,
             unjudged: unjudged(frontend),
             // It can not be guessed from outside, so no client can mix marks of its own into a trial.

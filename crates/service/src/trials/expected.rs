@@ -11,7 +11,7 @@ use merismos_core::proof::{ClientMove, Expectation, RequestResults, TallySample,
 use merismos_core::routing::{Frontend, Pool, PoolReason, RequestFacts, RuleDecision, Server, Snapshot};
 use merismos_core::rules::{RequestVersion, RuleFacts};
 use merismos_core::time::Tick;
-use merismos_load::{ClientOutcome as Outcomes, LoadPlan, RequestRecord, RequestSpec};
+use merismos_load::{ClientOutcome as Outcomes, LoadPlan, LoadTls, RequestRecord, RequestSpec};
 use merismos_plane::observer::{Observation, ObservedWork};
 use tokio::sync::broadcast;
 use tokio::sync::broadcast::error::TryRecvError;
@@ -183,7 +183,7 @@ pub(super) fn routed<'f>(
         path: None,
         host: Some(host.as_bytes()),
         server_name: plan.tls.as_ref().map(|tls| tls.name.as_str()),
-        has_certificate: false,
+        has_certificate: plan.tls.as_ref().is_some_and(LoadTls::shows_certificate),
         version: RequestVersion::One,
         port: plan.address.port(),
         any_field: &any_field,

@@ -1,16 +1,19 @@
 //! What a trial was asked to do, checked, and the plan that follows.
 
 use std::net::IpAddr;
+use std::sync::Arc;
 use std::time::Duration;
 
 use ipnet::IpNet;
 use merismos_api::TrialRequest;
-use merismos_core::config::document::{BalancePer, Protocol};
+use merismos_connector::identity;
+use merismos_core::config::document::{BalancePer, ClientCertificates, Protocol};
 use merismos_core::name::{Name, PoolServer};
 use merismos_core::proof::RequestResults;
 use merismos_core::routing::Frontend;
 use merismos_load::{LoadClients, LoadPlan, LoadTls, RequestSpec, can_send_from};
 use merismos_plane::observer::MARK;
+use rustls::sign::CertifiedKey;
 
 use super::expected::{NoServerReason, client_address, routed};
 use crate::controller::TrialTarget;
@@ -67,6 +70,14 @@ pub(crate) enum OrderError {
     )]
     NotLetIn { frontend: Name, client: IpAddr },
     #[error(
+        "frontend {0} asks every client for a certificate: name one of the document that its authorities issued (certificate)"
+    )]
+    AsksForOne(Name),
+    #[error("certificate is for frontends that ask clients for one (client_certificates), and {0} does not")]
+    AsksForNone(Name),
+    #[error("there is no certificate {0} that could be shown: `merismos certificate status` lists them")]
+    Certificate(String),
+    #[error(
         "host is a host's name or an IP address that clients ask frontend {frontend} for; found {host:?}"
     )]
     Host { frontend: Name, host: String },
@@ -88,6 +99,9 @@ impl OrderError {
             | Self::NotLetIn { .. }
             | Self::Redirects(..)
             | Self::Host { .. }
+            | Self::AsksForOne(_)
+            | Self::AsksForNone(_)
+            | Self::Certificate(_)
             | Self::Server { .. } => true,
         }
     }
@@ -135,13 +149,37 @@ pub(super) fn sends(frontend: &Frontend, request: &TrialRequest) -> RequestResul
 fn tls(request: &TrialRequest, ground: &TrialTarget) -> Result<Option<LoadTls>, OrderError> {
     let (frontend, wanted) = (&ground.frontend.name, request.host.as_deref());
     match (&ground.tls_name, wanted) {
+        _ if ground.tls_name.is_none() && request.certificate.is_some() => {
+            Err(OrderError::AsksForNone(frontend.clone()))
+        }
         (None, None) => Ok(None),
         (None, Some(_)) if ground.frontend.protocol == Protocol::Http => Ok(None),
         (None, Some(_)) => Err(OrderError::NoTls(frontend.clone())),
         (Some(usual), wanted) => {
             let name = wanted.unwrap_or(usual);
             let wrong = |_| OrderError::Host { frontend: frontend.clone(), host: name.to_owned() };
-            LoadTls::new(name).map(Some).map_err(wrong)
+            let tls = LoadTls::new(name).map_err(wrong)?;
+            Ok(Some(match certificate(request, ground)? {
+                Some(key) => tls.showing(key),
+                None => tls,
+            }))
+        }
+    }
+}
+
+/// The certificate that clients show.
+fn certificate(
+    request: &TrialRequest,
+    ground: &TrialTarget,
+) -> Result<Option<Arc<CertifiedKey>>, OrderError> {
+    let frontend = ground.frontend.name.clone();
+    match (&request.certificate, ground.client_certificates) {
+        (None, Some(ClientCertificates::Required)) => Err(OrderError::AsksForOne(frontend)),
+        (None, Some(ClientCertificates::Optional) | None) => Ok(None),
+        (Some(_), None) => Err(OrderError::AsksForNone(frontend)),
+        (Some(name), Some(_)) => {
+            let key = name.parse().ok().and_then(|name| identity::of(&name));
+            key.map(Some).ok_or_else(|| OrderError::Certificate(name.clone()))
         }
     }
 }

@@ -9,6 +9,7 @@ use merismos_client::ClientError;
 use rstest::rstest;
 
 use crate::harness::{Service, until};
+use crate::leaving::Talk;
 use crate::tls::{Authority, curl, document, echo_heads, run, said};
 
 const NAME: &str = "booking.skerry.example";
@@ -155,6 +156,94 @@ async fn who_is_revoked_does_not_come_in_and_does_not_come_back(#[case] version:
     until("it is said", async || asking.says("was revoked, in a session that it took up again")).await;
     let other = asking.as_client(&asking.clients, "njal", &[]);
     assert!(other.starts_with("GET / HTTP/1.1"), "{other}");
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn clients_of_a_trial_show_a_certificate_of_the_document() {
+    let asking = Asking::begin().await;
+    let text = document(
+        &asking.service,
+        &format!("certificates = [\"booking\"]\n{}", asking.keys("required")),
+    ) + &asking.own.tables(&["booking"])
+        + &asking.clients.tables(&["thora"])
+        + &format!(
+            "\n[frontends.open]\nprotocol = \"http\"\nlisten = \"{}\"\npool = \"quay\"\ncertificates = [\"booking\"]\n",
+            merismos_lab::free::free_address()
+        );
+    asking.service.apply(&text).await.unwrap();
+    asking.service.all_up().await;
+    let trial = |frontend: &str, more: &[&str]| {
+        let ended = asking.service.merismos(&[&["trial", frontend, "--requests", "20"], more].concat());
+        (ended.status.code(), said(&ended))
+    };
+    for (frontend, more, says) in [
+        ("harbour", &[][..], "asks every client for a certificate"),
+        ("open", &["--certificate", "thora"], "and open does not"),
+        ("harbour", &["--certificate", "njal"], "there is no certificate njal"),
+    ] {
+        let (code, text) = trial(frontend, more);
+        assert!(code == Some(3) && text.contains(says), "{code:?} {text}");
+    }
+    let (code, text) = trial("harbour", &["--certificate", "thora"]);
+    assert!(code == Some(0) && text.contains("20 requests, 0 failed"), "{code:?} {text}");
+    // One of another authority does not pass.
+    let (code, text) = trial("harbour", &["--certificate", "booking"]);
+    assert!(code == Some(1) && text.contains("20 failed"), "{code:?} {text}");
+}
+
+/// A client over a connection that it keeps, which gives answers to requests.
+fn keeps_connection(asking: &Asking, name: &str, to: SocketAddr) -> Talk {
+    let [certificate, key] = asking.clients.files(name).map(|file| file.display().to_string());
+    let (to, root) = (to.to_string(), asking.own.root());
+    let of_client = ["-cert", &certificate, "-key", &key, "-CAfile", &root, "-servername", NAME];
+    Talk::start("openssl", &[&["s_client", "-quiet", "-crlf", "-connect", &to], &of_client[..]].concat())
+}
+
+fn is_served(talk: &mut Talk) {
+    talk.say("GET / HTTP/1.1\nHost: booking.skerry.example\n");
+    while !talk.line().starts_with("gull answers") {}
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn who_is_revoked_loses_the_connections_that_are_open() {
+    let asking = Asking::begin().await;
+    let list = asking.clients.revoke(&[]);
+    let keys = format!("{}\nclient_revocations = \"{}\"", asking.keys("required"), list.display());
+    let line = merismos_lab::free::free_address();
+    let shown = format!("pool = \"quay\"\ncertificates = [\"booking\"]\n{keys}\n");
+    let text = document(&asking.service, &format!("certificates = [\"booking\"]\n{keys}"))
+        + &format!("\n[frontends.line]\nprotocol = \"tcp\"\nlisten = \"{line}\"\n{shown}")
+        + &asking.own.tables(&["booking"]);
+    asking.service.apply(&text).await.unwrap();
+    asking.service.all_up().await;
+    let at = [asking.at(), line];
+    let [mut of_thora, mut of_njal] =
+        ["thora", "njal"].map(|name| at.map(|at| keeps_connection(&asking, name, at)));
+    of_thora.iter_mut().chain(&mut of_njal).for_each(is_served);
+    asking.clients.revoke(&["thora"]);
+    until("hers are over", async || of_thora.iter_mut().all(Talk::is_over)).await;
+    of_njal.iter_mut().for_each(is_served);
+    until("an event tells it", async || {
+        let events = asking.service.client().events(50).await.unwrap().events;
+        events.iter().any(|event| event.message == "its clients' certificates are judged by new files")
+    })
+    .await;
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_list_that_is_not_replaced_in_time_is_an_event() {
+    let asking = Asking::begin().await;
+    let list = asking.clients.revoke_until(&[], std::time::Duration::from_secs(3));
+    let keys = format!("{}\nclient_revocations = \"{}\"", asking.keys("required"), list.display());
+    asking.service.apply(&asking.text(&keys)).await.unwrap();
+    until("an event tells it", async || {
+        let events = asking.service.client().events(50).await.unwrap().events;
+        let is_told =
+            |message: &str| message.starts_with("a list of revoked certificates was to be replaced by");
+        events.iter().filter(|event| event.subject == "frontend harbour" && is_told(&event.message)).count()
+            == 1
+    })
+    .await;
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]

@@ -53,6 +53,11 @@ impl Talk {
         stdin.flush().unwrap();
     }
 
+    /// Whether it has ended by itself.
+    pub(crate) fn is_over(&mut self) -> bool {
+        self.child.try_wait().unwrap().is_some()
+    }
+
     /// Says that nothing more comes, and waits for its end; whether it ended well.
     pub(crate) fn end(mut self) -> bool {
         drop(self.child.stdin.take());

@@ -72,6 +72,11 @@ impl Authority {
 
     /// Writes a list of revoked certificates: those that were issued under these names.
     pub(crate) fn revoke(&self, names: &[&str]) -> PathBuf {
+        self.revoke_until(names, Duration::from_secs(86_400))
+    }
+
+    /// As [`Self::revoke`], with the time until the list is to be replaced.
+    pub(crate) fn revoke_until(&self, names: &[&str], next: Duration) -> PathBuf {
         let revoked = names.iter().map(|name| {
             let text = std::fs::read(self.folder.path().join(format!("{name}.pem"))).unwrap();
             let (_, pem) = x509_parser::pem::parse_x509_pem(&text).unwrap();
@@ -86,7 +91,7 @@ impl Authority {
         let now = SystemTime::now();
         let list = CertificateRevocationListParams {
             this_update: (now - Duration::from_secs(3_600)).into(),
-            next_update: (now + Duration::from_secs(86_400)).into(),
+            next_update: (now + next).into(),
             crl_number: SerialNumber::from(1_u64),
             issuing_distribution_point: None,
             revoked_certs: revoked.collect(),

@@ -78,7 +78,8 @@ async fn a_browser_that_trusts_the_authority_shows_the_page_and_another_does_not
     }
     let page = |name: &str| {
         let url = format!("https://booking.skerry.example:{}/", service.frontend.port());
-        let args = ["--headless", "--no-sandbox", "--disable-gpu", "--dump-dom", &url];
+        let log = format!("--log-net-log={}", home("net.json").display());
+        let args = ["--headless", "--no-sandbox", "--disable-gpu", "--dump-dom", &log, &url];
         let shown = Command::new("timeout")
             .args(["60", "chromium"])
             .env("HOME", home(name))
@@ -91,6 +92,11 @@ async fn a_browser_that_trusts_the_authority_shows_the_page_and_another_does_not
     };
     let shown = block_in_place(|| page("trusting"));
     assert!(shown.contains("gull"), "{shown}");
+    let log = std::fs::read_to_string(home("net.json")).unwrap();
+    assert!(
+        log.contains("\"negotiated_protocol\":\"h2\"") || log.contains("\"next_proto\":\"h2\""),
+        "it speaks HTTP/2"
+    );
     let shown = block_in_place(|| page("strange"));
     assert!(!shown.contains("gull"), "{shown}");
     let refused = service.status().await.frontends[0].bad_handshake.clone();

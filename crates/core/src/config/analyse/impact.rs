@@ -43,6 +43,23 @@ pub struct TimingChange {
     pub after: Option<DetectionTiming>,
 }
 
+/// A host whose clients would be shown another certificate.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct CertificateChange {
+    /// The frontend that shows it.
+    #[cfg_attr(feature = "schema", schema(value_type = String))]
+    pub frontend: Name,
+    /// The host that clients ask for; one with `*` in place of its first label stands for all that no certificate names.
+    pub host: String,
+    /// The certificate that is for it now; absent when none is.
+    #[cfg_attr(feature = "schema", schema(value_type = Option<String>))]
+    pub before: Option<Name>,
+    /// The certificate that is for it afterwards; absent when none is.
+    #[cfg_attr(feature = "schema", schema(value_type = Option<String>))]
+    pub after: Option<Name>,
+}
+
 /// What a change touches and moves.
 #[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
@@ -63,6 +80,9 @@ pub struct Impact {
     pub rooms: Vec<CapacityChange>,
     /// How detection and recovery times change.
     pub timings: Vec<TimingChange>,
+    /// Hosts whose clients would be shown another certificate, by frontend.
+    #[serde(default)]
+    pub certificates: Vec<CertificateChange>,
 }
 
 fn check_of<'d>(document: &'d Document, pool: &Name) -> Option<(&'d Name, &'d CheckSpec)> {

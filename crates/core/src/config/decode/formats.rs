@@ -5,7 +5,7 @@ use std::net::{IpAddr, SocketAddr};
 use ipnet::IpNet;
 
 use crate::announcement::Community;
-use crate::config::document::{Failback, SESSION_COOKIE, StatusRange};
+use crate::config::document::{DaysBefore, Failback, SESSION_COOKIE, StatusRange};
 use crate::config::listen_address::{AddressRange, AddressRef, AddressSource};
 use crate::config::schema::balancing::HashKey;
 use crate::config::schema::checks::SecretRef;
@@ -150,6 +150,9 @@ formats! {
     /// Status codes.
     STATUS_RANGE: "a status code from 100 to 599 or a range of them", "status codes and ranges", "200-299", "^[1-5][0-9]{2}(-[1-5][0-9]{2})?$",
         |text| kept(text, text.parse::<StatusRange>().is_ok());
+    /// Times before a day.
+    DAYS_BEFORE: "days from 1d to 365d", "days", "30d", "^([1-9][0-9]?|[12][0-9]{2}|3[0-5][0-9]|36[0-5])d$",
+        |text| kept(text, text.parse::<DaysBefore>().is_ok());
     /// Regular expressions. Their compiler says what is wrong with one.
     PATTERN: "a regular expression of 1 to 1024 bytes", "regular expressions", "", "",
         |text| kept(text, (1..=1_024).contains(&text.len()));

@@ -12,11 +12,11 @@ use super::section::{Place, quoted};
 use crate::announcement::Community;
 use crate::config::document::{
     Algorithm, AmbiguousPaths, BalancePer, ChallengeKind, ChecksNeeded, ChoosePool, CipherSuite,
-    ClientCertificates, CookieSameSite, DnsRecordType, Failback, HashKey, HttpVersion, LimitAction, LimitKey,
-    LookupRecords, MailTls, NotifiedChange, OneOrMore, OpenConnections, PassiveAction, PersistenceKind,
-    PinWhenGone, PoolLossAnswer, PreemptionMode, Protocol, ProxyVersion, RedirectStatus, RuleAction,
-    StatusRange, TlsNameOf, TlsPolicy, TlsVerify, TsigAlgorithm, UnknownName, WhenAbsent, WhenEmpty,
-    WhenNone,
+    ClientCertificates, CookieSameSite, DaysBefore, DnsRecordType, Failback, HashKey, HttpVersion,
+    LimitAction, LimitKey, LookupRecords, MailTls, NotifiedChange, OneOrMore, OpenConnections, PassiveAction,
+    PersistenceKind, PinWhenGone, PoolLossAnswer, PreemptionMode, Protocol, ProxyVersion, RedirectStatus,
+    RuleAction, StatusRange, TlsNameOf, TlsPolicy, TlsVerify, TsigAlgorithm, UnknownName, WhenAbsent,
+    WhenEmpty, WhenNone,
 };
 use crate::config::key::{Key, Range, Shape};
 use crate::config::listen_address::{AddressRange, AddressRef};
@@ -248,6 +248,7 @@ texts! {
     ExpectedValue => CONDITION,
     SecretRef => SECRET,
     StatusRange => STATUS_RANGE,
+    DaysBefore => DAYS_BEFORE,
 }
 
 impl KeyValue for String {

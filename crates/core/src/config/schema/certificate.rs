@@ -1,7 +1,10 @@
 //! Certificates: what frontends show clients who speak TLS.
 
+use std::fmt;
+use std::str::FromStr;
+
 use merismos_derive::Keys;
-use serde::Serialize;
+use serde::{Serialize, Serializer};
 use strum::{Display, EnumMessage, EnumString, VariantNames};
 
 use crate::config::decode::Section;
@@ -40,6 +43,12 @@ pub struct CertificateSpec {
     #[key(basic, format = CERTIFICATE_NAME, count = 0..=100)]
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub self_signed: Vec<String>,
+    /// How long before its end people are reminded.
+    ///
+    /// Of one that the service renews by itself only when that fails.
+    #[key(without = "30d, 14d, 7d, 3d, 1d", count = 0..=10, label = "Reminders before the end")]
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub remind_before: Vec<DaysBefore>,
     /// What the object is for, in the engineer's words.
     #[key(format = NOTE, basic, without = "", group = "About")]
     #[serde(skip_serializing_if = "String::is_empty")]
@@ -48,6 +57,45 @@ pub struct CertificateSpec {
     #[key(format = LABEL)]
     #[serde(skip_serializing_if = "std::collections::BTreeMap::is_empty")]
     pub labels: Labels,
+}
+
+/// A time before a day, in days from 1 to 365; written `30d`.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct DaysBefore(u16);
+
+/// Why a text is no [`DaysBefore`].
+#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
+#[error("wanted days from 1d to 365d; found {0:?}")]
+pub struct DaysBeforeError(String);
+
+impl DaysBefore {
+    /// How many days it is.
+    #[must_use]
+    pub fn get(self) -> u16 {
+        self.0
+    }
+}
+
+impl FromStr for DaysBefore {
+    type Err = DaysBeforeError;
+
+    fn from_str(text: &str) -> Result<Self, DaysBeforeError> {
+        let is_plain = |digits: &&str| !digits.starts_with(['+', '0']);
+        let days = text.strip_suffix('d').filter(is_plain).and_then(|digits| digits.parse().ok());
+        days.filter(|days| (1..=365).contains(days)).map(Self).ok_or_else(|| DaysBeforeError(text.to_owned()))
+    }
+}
+
+impl fmt::Display for DaysBefore {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "{}d", self.0)
+    }
+}
+
+impl Serialize for DaysBefore {
+    fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+        serializer.collect_str(self)
+    }
 }
 
 /// A certificate is read, ordered, or made here.

@@ -15,7 +15,9 @@ pub use crate::config::schema::balancing::{
     Algorithm, BalancePer, ChoosePool, Failback, HashKey, HashSettings, PoolSelection, QueueSettings,
     ServerLimits, WhenAbsent,
 };
-pub use crate::config::schema::certificate::{CertificateSpec, CipherSuite, TlsPolicy, UnknownName};
+pub use crate::config::schema::certificate::{
+    CertificateSpec, CipherSuite, DaysBefore, TlsPolicy, UnknownName,
+};
 pub use crate::config::schema::check_spec::{
     CheckSpec, FlappingSettings, ProbeAddress, StatusRange, StatusRangeError,
 };

@@ -168,7 +168,7 @@ pub enum NotifiedChange {
     Overdue,
     /// A roll stopped because the work on a server failed, or the server did worse afterwards.
     RollFailed,
-    /// A certificate ends in 30, 14, 7, 3 or 1 days, and nobody has replaced it.
+    /// A certificate ends soon (see `remind_before` of certificates), and nobody has replaced it.
     CertificateEnds,
     /// A certificate can't be shown to clients as its files are now, or could not be ordered.
     CertificateFails,

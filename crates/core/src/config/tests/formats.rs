@@ -129,7 +129,7 @@ fn certificates() -> Value {
         "certificates": {
             "read": { "note": "for a reason", "labels": { "site": "north" }, "chain": "file:/etc/merismos/a.pem", "key": "file:/etc/merismos/a.key" },
             "ordered": { "authority": "dns", "names": ["b.example", "*.b.example"] },
-            "lab": { "self_signed": ["lab.b.example", "192.0.2.1"] }
+            "lab": { "self_signed": ["lab.b.example", "192.0.2.1"], "remind_before": ["60d", "7d"] }
         }
     })
 }
@@ -391,6 +391,7 @@ fn the_schema_and_the_reader_know_the_same_keys() {
 #[case::checks_that_some_pass("/pools/booking/checks_needed", json!("some"))]
 #[case::a_path_without_slash("/checks/well/path", json!("health"))]
 #[case::no_status("/checks/well/accept", json!(["2xx"]))]
+#[case::no_days("/certificates/lab/remind_before", json!(["366d"]))]
 #[case::too_many_attempts("/pools/booking/attempts", json!(17))]
 #[case::other_records("/pools/booking/lookups/a/records", json!("mail"))]
 #[case::an_empty_label("/hosts/gull/labels/site", json!(""))]

@@ -7,6 +7,7 @@ use std::os::unix::fs::DirBuilderExt;
 use std::path::{Path, PathBuf};
 
 use merismos_core::name::Name;
+use merismos_core::time::Wall;
 use merismos_store::files::write_whole;
 
 use crate::certificates::facts::{CertificateFacts, LoadedCertificate};
@@ -28,6 +29,23 @@ pub(in crate::certificates) fn certificate(
 ) -> Option<LoadedCertificate> {
     let text = text(folder, certificate);
     LoadedCertificate::read(&text, &text).ok().filter(|loaded| is_for(&loaded.facts, names))
+}
+
+/// The certificates of which something is kept, with their files.
+pub(in crate::certificates) fn all(folder: &Path) -> Vec<(Name, PathBuf)> {
+    let entries = std::fs::read_dir(folder).into_iter().flatten().flatten();
+    let kept = entries.filter_map(|entry| {
+        let file = entry.file_name();
+        let name = file.to_str()?.strip_prefix("ordered-")?.strip_suffix(".pem")?.parse().ok()?;
+        Some((name, entry.path()))
+    });
+    kept.collect()
+}
+
+/// Whether what a file keeps has ended.
+pub(in crate::certificates) fn has_ended(path: &Path, now: Wall) -> bool {
+    let text = std::fs::read_to_string(path).unwrap_or_default();
+    LoadedCertificate::read(&text, &text).is_ok_and(|loaded| loaded.facts.not_after < now)
 }
 
 /// Keeps a certificate in place of the one before.
