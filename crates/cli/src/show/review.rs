@@ -206,8 +206,23 @@ fn warning(warned: &AcceptedWarning) {
     text(&format!("{what} {line}{}: {}. {}{more}\n", warning.path, warning.message, capital(&warning.help)));
 }
 
+/// A sentence that begins with a capital letter, or, where a key of a document begins it, with words that may stand before that.
 fn capital(sentence: &str) -> String {
+    if sentence.split_once(' ').is_some_and(|(_, rest)| rest.starts_with("= ")) {
+        return format!("Right would be {sentence}.");
+    }
     let mut letters = sentence.chars();
     let first = letters.next().map(|first| first.to_uppercase().to_string()).unwrap_or_default();
     format!("{first}{}.", letters.as_str())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn keys_keep_their_letters_at_the_start_of_a_sentence() {
+        assert_eq!(capital("name a check"), "Name a check.");
+        assert_eq!(capital("tls = \"verified\""), "Right would be tls = \"verified\".");
+    }
 }

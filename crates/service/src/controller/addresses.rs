@@ -48,3 +48,24 @@ pub(super) fn floating(document: &Document) -> BTreeSet<IpAddr> {
     let moving = document.addresses.values().flat_map(|spec| &spec.addresses);
     moving.chain(document.announce.values().flat_map(|spec| &spec.addresses)).copied().collect()
 }
+
+impl ControllerState {
+    /// Who has an address that moves between nodes or is announced by them, when this node does not have it: such as `node south holds it`.
+    pub(super) fn away(&self, ip: IpAddr) -> Option<String> {
+        let document = self.document();
+        // Whoever can bind it has it.
+        if !floating(&document).contains(&ip) || std::net::UdpSocket::bind((ip, 0)).is_ok() {
+            return None;
+        }
+        let Some((object, _)) = document.addresses.iter().find(|(_, spec)| spec.addresses.contains(&ip))
+        else {
+            return Some("it announces it to no router".to_owned());
+        };
+        let holders = self.addresses.heard_holders(object).unwrap_or_default();
+        Some(match holders.as_slice() {
+            [] => "it hears no node that holds it".to_owned(),
+            [only] => format!("node {only} holds it"),
+            several => format!("nodes {} hold it", several.join(" and ")),
+        })
+    }
+}

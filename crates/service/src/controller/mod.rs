@@ -173,6 +173,8 @@ pub(crate) struct TrialTarget {
     pub(crate) from: IpNet,
     /// Why the shares say nothing, where they don't.
     pub(crate) unjudged: Option<String>,
+    /// Who has its address, where that is not this node: such as `node south holds it`.
+    pub(crate) away: Option<String>,
     pub(crate) sightings: Observations,
     pub(crate) snapshot: Arc<Snapshot>,
     pub(crate) published: broadcast::Receiver<Arc<Snapshot>>,

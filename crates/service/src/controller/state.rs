@@ -554,6 +554,7 @@ impl ControllerState {
             client_certificates: spec.and_then(|spec| spec.client_certificates),
             from,
             unjudged: unjudged(frontend),
+            away: self.away(address.ip()),
             // It can not be guessed from outside, so no client can mix marks of its own into a trial.
             sightings: self.publisher.plane.watch(rand::rng().random(), what, capacity),
             published: self.publisher.published.subscribe(),

@@ -70,6 +70,10 @@ pub(crate) enum OrderError {
     )]
     NotLetIn { frontend: Name, client: IpAddr },
     #[error(
+        "frontend {frontend} listens on {address}, which this node does not have ({who}): a trial counts what its own node serves, so begin it there (--url)"
+    )]
+    Away { frontend: Name, address: IpAddr, who: String },
+    #[error(
         "frontend {0} asks every client for a certificate: name one of the document that its authorities issued (certificate)"
     )]
     AsksForOne(Name),
@@ -99,6 +103,7 @@ impl OrderError {
             | Self::NotLetIn { .. }
             | Self::Redirects(..)
             | Self::Host { .. }
+            | Self::Away { .. }
             | Self::AsksForOne(_)
             | Self::AsksForNone(_)
             | Self::Certificate(_)
@@ -188,6 +193,9 @@ fn certificate(
 pub(super) fn plan(request: &TrialRequest, ground: &TrialTarget) -> Result<LoadPlan, OrderError> {
     let TrialTarget { address, frontend, from, sightings, .. } = ground;
     let (name, protocol) = (frontend.name.clone(), frontend.protocol);
+    if let Some(who) = ground.away.clone() {
+        return Err(OrderError::Away { frontend: name, address: address.ip(), who });
+    }
     if let Some(to) = frontend.redirect {
         return Err(OrderError::Redirects(name, to.port));
     }

@@ -338,6 +338,10 @@ fn a_node_that_is_killed_is_followed_and_takes_its_addresses_back() {
         let steps = diagnosis["steps"].as_array().unwrap();
         assert_eq!(steps.iter().find(|step| step["what"] == "the holder").unwrap()["observed"], says);
     }
+    let trial = pair.south.merismos(&["trial", "four", "--requests", "5"]);
+    let said = String::from_utf8(trial.stderr).unwrap();
+    assert_eq!(trial.status.code(), Some(3), "{said}");
+    assert!(said.contains("which this node does not have (node north holds it)"), "{said}");
     let clients = pair.clients();
     pair.north.kill();
     // At once, and not when north's last sign of life is old.
