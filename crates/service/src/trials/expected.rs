@@ -62,25 +62,55 @@ impl FrontendVersions {
 pub(super) struct TrialObservations {
     /// A port may serve for several connections, one after the other.
     by_what: BTreeMap<ObservedWork, VecDeque<Observation>>,
-    count: usize,
 }
 
 impl TrialObservations {
     pub(super) fn note(&mut self, sighting: Observation) {
-        self.count += 1;
         self.by_what.entry(sighting.of).or_default().push_back(sighting);
     }
 
-    pub(super) fn count(&self) -> usize {
-        self.count
+    /// Work that was answered and that the witness has not told of yet. What failed may be told of or not.
+    pub(super) fn missing(&self, shots: &[RequestRecord]) -> MissingObservations {
+        let mut missing = BTreeMap::new();
+        for shot in shots.iter().filter(|shot| matches!(shot.seen, Outcomes::Answer(_) | Outcomes::Done)) {
+            *missing.entry(work_of(shot)).or_default() += 1;
+        }
+        let mut missing = MissingObservations(missing);
+        for (work, told) in &self.by_what {
+            told.iter().for_each(|_| missing.note(work));
+        }
+        missing
     }
 
     fn of(&mut self, shot: &RequestRecord) -> Option<Observation> {
-        let what = match shot.from {
-            Some(from) => ObservedWork::Client(SocketAddr::new(from.ip().to_canonical(), from.port())),
-            None => ObservedWork::Request(shot.number),
-        };
-        self.by_what.get_mut(&what)?.pop_front()
+        self.by_what.get_mut(&work_of(shot))?.pop_front()
+    }
+}
+
+/// Answered work of which the witness has not told yet, with how often.
+#[derive(Debug)]
+pub(super) struct MissingObservations(BTreeMap<ObservedWork, usize>);
+
+impl MissingObservations {
+    pub(super) fn is_empty(&self) -> bool {
+        self.0.is_empty()
+    }
+
+    pub(super) fn note(&mut self, work: &ObservedWork) {
+        if let Some(left) = self.0.get_mut(work) {
+            *left -= 1;
+            if *left == 0 {
+                self.0.remove(work);
+            }
+        }
+    }
+}
+
+/// What the witness calls a request of a trial.
+fn work_of(shot: &RequestRecord) -> ObservedWork {
+    match shot.from {
+        Some(from) => ObservedWork::Client(SocketAddr::new(from.ip().to_canonical(), from.port())),
+        None => ObservedWork::Request(shot.number),
     }
 }
 
@@ -352,5 +382,42 @@ impl ObservationBook<'_> {
             RequestSpec::Tcp { .. } | RequestSpec::Udp { .. } => RequestFacts::of_client(address),
         };
         frontend.certain(&facts, Tick(0)).cloned()
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use std::time::Duration;
+
+    use super::*;
+
+    #[test]
+    fn what_is_told_of_failed_work_does_not_stand_for_answered_work() {
+        let shot = |port: u16, seen: Outcomes| RequestRecord {
+            number: u64::from(port),
+            client: 0,
+            from: Some(SocketAddr::from(([127, 0, 0, 1], port))),
+            is_first: true,
+            is_new: false,
+            cookies: Arc::default(),
+            sent: Duration::ZERO,
+            took: Duration::ZERO,
+            seen,
+        };
+        let told = |shot: &RequestRecord| Observation {
+            of: work_of(shot),
+            version: 1,
+            server: None,
+            failed_at: Vec::new(),
+        };
+        let shots = [shot(1, Outcomes::Broken), shot(2, Outcomes::Done), shot(3, Outcomes::Done)];
+        let mut seen = TrialObservations::default();
+        shots[..2].iter().for_each(|shot| seen.note(told(shot)));
+        let mut missing = seen.missing(&shots);
+        assert!(!missing.is_empty(), "two were told of, and one of two that were answered is missing");
+        missing.note(&work_of(&shots[0]));
+        assert!(!missing.is_empty());
+        missing.note(&work_of(&shots[2]));
+        assert!(missing.is_empty());
     }
 }

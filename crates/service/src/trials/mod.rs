@@ -12,7 +12,7 @@ use std::time::{Duration, Instant};
 use merismos_api::{EventKind, Trial, TrialHappening, TrialRequest, TrialState};
 use merismos_core::name::{Name, NameError, PoolServer};
 use merismos_core::proof::{TrialVerdict, tally};
-use merismos_load::{ClientOutcome, LoadPlan};
+use merismos_load::LoadPlan;
 use merismos_store::{Store, StoreError, StoredTrial};
 use serde_json::json;
 use tokio::sync::broadcast;
@@ -167,14 +167,14 @@ impl TrialRunner {
         trial.took_ms = began.elapsed().as_millis() as u64;
         trial.ended = shots.len() as u64;
         // An answer is with the client a moment before the plane tells of it.
-        let answered = shots
-            .iter()
-            .filter(|shot| matches!(shot.seen, ClientOutcome::Answer(_) | ClientOutcome::Done))
-            .count();
+        let mut missing = seen.missing(&shots);
         let end = tokio::time::Instant::now() + LAST_SIGHTINGS;
-        while seen.count() < answered {
+        while !missing.is_empty() {
             match tokio::time::timeout_at(end, sightings.receiver.recv()).await {
-                Ok(Some(sighting)) => seen.note(sighting),
+                Ok(Some(sighting)) => {
+                    missing.note(&sighting.of);
+                    seen.note(sighting);
+                }
                 Ok(None) | Err(_) => break,
             }
         }
