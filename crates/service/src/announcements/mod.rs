@@ -1,6 +1,7 @@
 //! Addresses that this node announces to routers: which, how, and what comes of it.
 
 mod events;
+mod passwords;
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::net::IpAddr;
@@ -12,13 +13,14 @@ use merismos_core::announcement::{
     AnnouncementFacts, AnnouncementReport, LeaveProgress, RouteReport, SessionReport, SessionState,
     WithheldReason, announced,
 };
-use merismos_core::config::document::{AnnouncementSpec, Document, Endpoint};
+use merismos_core::config::document::{AnnouncementSpec, Document, Endpoint, SecretRef};
 use merismos_core::name::Name;
 use merismos_core::routing::Snapshot;
 use merismos_core::time::{Tick, Wall};
 use merismos_core::vrrp::PoolLosses;
 use merismos_probe::secret_ref::SecretCache;
 
+use self::passwords::{READ_EVERY, SessionPasswords};
 use crate::addresses::wall_of;
 use crate::journal::Journal;
 
@@ -32,7 +34,7 @@ const LASTS: Duration = Duration::from_secs(10);
 pub(crate) struct AnnouncementWatch {
     own: Name,
     journal: Journal,
-    secrets: SecretCache,
+    passwords: SessionPasswords,
     /// Held for a look or a change only.
     known: Arc<Mutex<KnownAnnouncements>>,
 }
@@ -80,7 +82,8 @@ pub(crate) struct AnnouncingNode<'a> {
 impl AnnouncementWatch {
     pub(crate) fn new(own: Name, journal: Journal, secrets: SecretCache, restarts: bool) -> Self {
         let known = KnownAnnouncements { restarts, waits: restarts, ..KnownAnnouncements::default() };
-        Self { own, journal, secrets, known: Arc::new(Mutex::new(known)) }
+        let passwords = SessionPasswords::new(secrets, READ_EVERY);
+        Self { own, journal, passwords, known: Arc::new(Mutex::new(known)) }
     }
 
     fn known(&self) -> MutexGuard<'_, KnownAnnouncements> {
@@ -100,10 +103,17 @@ impl AnnouncementWatch {
     /// Brings what is announced in line with the document, the health of pools, where frontends listen, and the orders that stand.
     pub(crate) fn keep(&self, facts: &AnnouncingNode<'_>) {
         let mut known = self.known();
-        if known.ended || known.waits {
+        if known.ended {
             return;
         }
         let document = facts.document;
+        // They are at hand when the service before this one lets its sessions go.
+        for spec in document.announce.values().filter(|spec| spec.is_for(&self.own)) {
+            spec.password.iter().for_each(|password| drop(self.passwords.get(password)));
+        }
+        if known.waits {
+            return;
+        }
         let short: BTreeSet<&Name> = facts
             .snapshot
             .pools
@@ -112,6 +122,10 @@ impl AnnouncementWatch {
             .map(|pool| &pool.name)
             .collect();
         known.losses.retain(|name, _| document.announce.contains_key(name));
+        let named = |secret: &SecretRef| {
+            document.announce.values().any(|spec| spec.password.as_ref() == Some(secret))
+        };
+        self.passwords.retain(named);
         let (mut plan, mut parts) = (SpeakerPlan::default(), BTreeMap::new());
         for (name, spec) in document.announce.iter().filter(|(_, spec)| spec.is_for(&self.own)) {
             // A node that has just started announces nothing before its pools were found usable.
@@ -148,7 +162,7 @@ impl AnnouncementWatch {
                 RouteReport { address: *ip, withheld: decided.as_ref().err().copied(), route: decided.ok() }
             })
             .collect();
-        let unread = spec.password.as_ref().and_then(|password| self.secrets.read(password).err());
+        let unread = spec.password.as_ref().and_then(|password| self.passwords.trouble(password));
         AnnouncementPart {
             peers: spec.peers.clone(),
             routes,
@@ -161,10 +175,9 @@ impl AnnouncementWatch {
     /// Adds the sessions and routes of one object to the plan of the speaker.
     fn add(&self, plan: &mut SpeakerPlan, spec: &AnnouncementSpec, part: &AnnouncementPart) {
         plan.held.extend(spec.addresses.iter().copied());
-        if !part.troubles.is_empty() {
-            return;
-        }
-        let password = spec.password.as_ref().and_then(|password| self.secrets.read(password).ok());
+        let password = spec.password.as_ref().map(|password| self.passwords.get(password));
+        // Without its password there is no session: a router would not hear it.
+        let Ok(password) = password.map_or(Ok(None), |read| read.map(Some).ok_or(())) else { return };
         for peer in &spec.peers {
             let session = plan.peers.entry(*peer).or_insert_with(|| PeerPlan {
                 as_number: spec.as_number,
