@@ -107,6 +107,7 @@ impl Node {
             .unwrap();
         self.machine
             .command(env!("CARGO_BIN_EXE_merismosd"))
+            .env("MERISMOS_SECRET_ROUTER", "hidden")
             .args(["--node", self.name, "--workers", "1", "--api-listen", "127.0.0.1:7480", "--grace", "2s"])
             .args(flags)
             .arg("--state-folder")

@@ -272,8 +272,11 @@ fn traffic_goes_on_when_nodes_are_killed_and_when_they_are_stopped() {
 #[test]
 fn routers_keep_the_routes_over_an_upgrade_where_they_were_asked_to() {
     let mut edge = edge_with(
-        "graceful restart on;",
-        &DOCUMENT.replace("leave_time", "restart_time = \"30s\"\nleave_time"),
+        "graceful restart on; password \"hidden\";",
+        &DOCUMENT.replace(
+            "leave_time",
+            "restart_time = \"30s\"\npassword = \"environment:MERISMOS_SECRET_ROUTER\"\nleave_time",
+        ),
     );
     let mut before = edge.north.child.take().unwrap();
     edge.north.child = Some(edge.north.process(&["upgrade", "--within", "5s"]));
