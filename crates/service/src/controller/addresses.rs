@@ -53,7 +53,7 @@ impl ControllerState {
     /// Who has an address that moves between nodes or is announced by them, when this node does not have it: such as `node south holds it`.
     pub(super) fn away(&self, ip: IpAddr) -> Option<String> {
         let document = self.document();
-        // Whoever can bind it has it.
+        // A node that can bind it has it.
         if !floating(&document).contains(&ip) || std::net::UdpSocket::bind((ip, 0)).is_ok() {
             return None;
         }
