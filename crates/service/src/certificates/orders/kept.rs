@@ -60,3 +60,36 @@ pub(super) fn is_for(facts: &CertificateFacts, names: &[String]) -> bool {
         |names: &[String]| names.iter().map(|name| name.to_ascii_lowercase()).collect::<BTreeSet<_>>();
     lower(&facts.names) == lower(names)
 }
+
+#[cfg(test)]
+mod tests {
+    use std::time::{Duration, SystemTime};
+
+    use rcgen::{CertificateParams, KeyPair};
+
+    use super::*;
+    use crate::clock::wall;
+
+    #[test]
+    fn what_has_ended_is_told_from_what_holds_and_from_other_files() {
+        const DAY: Duration = Duration::from_secs(86_400);
+        let folder = tempfile::tempdir().unwrap();
+        let now = SystemTime::now();
+        for (name, end) in [("ended", now - DAY), ("holds", now + DAY)] {
+            let key = KeyPair::generate().unwrap();
+            let mut params = CertificateParams::new(vec![format!("{name}.skerry.example")]).unwrap();
+            (params.not_before, params.not_after) = ((now - 9 * DAY).into(), end.into());
+            let chain = params.self_signed(&key).unwrap().pem();
+            write(folder.path(), &name.parse().unwrap(), &chain, &key.serialize_pem()).unwrap();
+        }
+        std::fs::write(folder.path().join("ordered-broken.pem"), "nothing").unwrap();
+        std::fs::write(folder.path().join("account.key"), "nothing").unwrap();
+        let mut found: Vec<(String, bool)> = all(folder.path())
+            .iter()
+            .map(|(name, path)| (name.to_string(), has_ended(path, wall())))
+            .collect();
+        found.sort();
+        let of = |name: &str, ended: bool| (name.to_owned(), ended);
+        assert_eq!(found, [of("broken", false), of("ended", true), of("holds", false)]);
+    }
+}
