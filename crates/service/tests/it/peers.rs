@@ -81,7 +81,8 @@ async fn a_database_and_its_own_client() {
     // Sixteen megabytes: far beyond what goes through buffers.
     let large =
         ask("SELECT REPEAT('x', 4000000) FROM (SELECT 1 UNION SELECT 2 UNION SELECT 3 UNION SELECT 4) four");
-    assert_eq!(large.stdout.len(), 4 * 4_000_001);
+    let complaint = String::from_utf8_lossy(&large.stderr);
+    assert_eq!(large.stdout.len(), 4 * 4_000_001, "{:?} {complaint}", large.status);
     assert!(large.stdout.iter().all(|byte| *byte == b'x' || *byte == b'\n'));
 }
 
