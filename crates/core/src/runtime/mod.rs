@@ -735,7 +735,7 @@ impl RuntimeRegistry {
     }
 
     /// Forgets the pins of pools and groups that are not in use any more, and of the others those of kinds that are not: they tie
-    /// nobody. Costs a look at each pin of a table whose kinds are others than before.
+    /// no client. Costs a look at each pin of a table whose kinds are others than before.
     pub fn retain_pins(&mut self, in_use: BTreeMap<PinScope, BTreeSet<u8>>) {
         self.pin_tables.retain(|scope, _| in_use.contains_key(scope));
         for (scope, table) in &self.pin_tables {

@@ -69,15 +69,15 @@ impl TrialObservations {
         self.by_what.entry(sighting.of).or_default().push_back(sighting);
     }
 
-    /// Work that was answered and that the witness has not told of yet. What failed may be told of or not.
+    /// Work that was answered and that the witness has not reported yet. What failed may be reported or not.
     pub(super) fn missing(&self, shots: &[RequestRecord]) -> MissingObservations {
         let mut missing = BTreeMap::new();
         for shot in shots.iter().filter(|shot| matches!(shot.seen, Outcomes::Answer(_) | Outcomes::Done)) {
             *missing.entry(work_of(shot)).or_default() += 1;
         }
         let mut missing = MissingObservations(missing);
-        for (work, told) in &self.by_what {
-            told.iter().for_each(|_| missing.note(work));
+        for (work, reports) in &self.by_what {
+            reports.iter().for_each(|_| missing.note(work));
         }
         missing
     }
@@ -87,7 +87,7 @@ impl TrialObservations {
     }
 }
 
-/// Answered work of which the witness has not told yet, with how often.
+/// Answered work that the witness has not reported yet, with how often.
 #[derive(Debug)]
 pub(super) struct MissingObservations(BTreeMap<ObservedWork, usize>);
 
@@ -392,7 +392,7 @@ mod tests {
     use super::*;
 
     #[test]
-    fn what_is_told_of_failed_work_does_not_stand_for_answered_work() {
+    fn a_report_of_failed_work_does_not_stand_for_answered_work() {
         let shot = |port: u16, seen: Outcomes| RequestRecord {
             number: u64::from(port),
             client: 0,
@@ -404,7 +404,7 @@ mod tests {
             took: Duration::ZERO,
             seen,
         };
-        let told = |shot: &RequestRecord| Observation {
+        let report = |shot: &RequestRecord| Observation {
             of: work_of(shot),
             version: 1,
             server: None,
@@ -412,9 +412,9 @@ mod tests {
         };
         let shots = [shot(1, Outcomes::Broken), shot(2, Outcomes::Done), shot(3, Outcomes::Done)];
         let mut seen = TrialObservations::default();
-        shots[..2].iter().for_each(|shot| seen.note(told(shot)));
+        shots[..2].iter().for_each(|shot| seen.note(report(shot)));
         let mut missing = seen.missing(&shots);
-        assert!(!missing.is_empty(), "two were told of, and one of two that were answered is missing");
+        assert!(!missing.is_empty(), "two were reported, and one of two that were answered is missing");
         missing.note(&work_of(&shots[0]));
         assert!(!missing.is_empty());
         missing.note(&work_of(&shots[2]));

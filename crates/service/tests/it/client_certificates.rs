@@ -223,7 +223,7 @@ async fn who_is_revoked_loses_the_connections_that_are_open() {
     asking.clients.revoke(&["thora"]);
     until("hers are over", async || of_thora.iter_mut().all(Talk::is_over)).await;
     of_njal.iter_mut().for_each(is_served);
-    until("an event tells it", async || {
+    until("there is an event", async || {
         let events = asking.service.client().events(50).await.unwrap().events;
         events.iter().any(|event| event.message == "its clients' certificates are judged by new files")
     })
@@ -236,11 +236,14 @@ async fn a_list_that_is_not_replaced_in_time_is_an_event() {
     let list = asking.clients.revoke_until(&[], std::time::Duration::from_secs(3));
     let keys = format!("{}\nclient_revocations = \"{}\"", asking.keys("required"), list.display());
     asking.service.apply(&asking.text(&keys)).await.unwrap();
-    until("an event tells it", async || {
+    until("there is an event", async || {
         let events = asking.service.client().events(50).await.unwrap().events;
-        let is_told =
+        let is_overdue =
             |message: &str| message.starts_with("a list of revoked certificates was to be replaced by");
-        events.iter().filter(|event| event.subject == "frontend harbour" && is_told(&event.message)).count()
+        events
+            .iter()
+            .filter(|event| event.subject == "frontend harbour" && is_overdue(&event.message))
+            .count()
             == 1
     })
     .await;

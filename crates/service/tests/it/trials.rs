@@ -134,7 +134,7 @@ async fn datagrams_without_answers_are_judged_by_where_they_went() {
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn clients_are_tied_by_what_they_carry() {
     let service = Service::with(&["gull", "tern"]).await;
-    // An application that sets no cookie ties nobody.
+    // An application that sets no cookie ties no client.
     service.apply(&document(&service, "persistence = \"application-cookie:SESSION\"", "")).await.unwrap();
     let visitors = TrialRequest { clients: Some(10), keep_cookies: true, ..at_once("harbour", 200) };
     let loose = tally(&service, &visitors).await;
