@@ -24,6 +24,18 @@ async function newPage() {
 /** The first element that a selector finds: CSS, or XPath after `xpath=`. */
 const first = (selector) => page.locator(selector).first()
 
+/** What is read of the first such element, in one step and without a limit of time: a page on a slow machine is not read as an empty one. */
+async function read(selector, reader, argument) {
+  for (;;) {
+    try {
+      return await page.locator(selector).evaluateAll(reader, argument)
+    } catch (error) {
+      // The page was left while it was read.
+      if (!/navigation|context was destroyed/i.test(String(error))) throw error
+    }
+  }
+}
+
 const commands = {
   newPage,
   goto: ({ url }) => page.goto(url).then(() => null),
@@ -35,18 +47,16 @@ const commands = {
   waitFor: ({ selector }) => first(selector).waitFor({ state: 'attached' }),
   /** The text as a person sees it; empty when there is no such element. */
   text: async ({ selector }) => {
-    if ((await page.locator(selector).count()) === 0) return ''
     // Drawings have no innerText; of them the texts count, and not the titles that show under a pointer.
-    const shown = await first(selector).evaluate(
-      (element) => element.innerText ?? [...element.querySelectorAll('text')].map((text) => text.textContent).join('\n'),
-      null,
-      { timeout: 1000 },
+    const shown = await read(
+      selector,
+      ([element]) => element && (element.innerText ?? [...element.querySelectorAll('text')].map((text) => text.textContent).join('\n')),
     )
-    return shown.replace(/[^\S\n]+/g, ' ')
+    return (shown ?? '').replace(/[^\S\n]+/g, ' ')
   },
-  attribute: async ({ selector, name }) => ((await page.locator(selector).count()) === 0 ? null : first(selector).getAttribute(name, { timeout: 1000 })),
+  attribute: ({ selector, name }) => read(selector, ([element], name) => element?.getAttribute(name), name),
   attributes: ({ selector, name }) => page.locator(selector).evaluateAll((all, name) => all.map((element) => element.getAttribute(name)), name),
-  value: async ({ selector }) => ((await page.locator(selector).count()) === 0 ? '' : first(selector).inputValue({ timeout: 1000 })),
+  value: async ({ selector }) => (await read(selector, ([element]) => element?.value)) ?? '',
   click: ({ selector }) => first(selector).click(),
   /** Types behind what stands in a field. */
   type: async ({ selector, text }) => {

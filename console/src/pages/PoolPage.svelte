@@ -53,6 +53,8 @@
   let weights = $state<Record<string, { typed: string; was: number }>>({})
   /** Shares that make no sense, as they are typed. */
   let wrongShares = $state<Record<string, string>>({})
+  /** What is being typed as a share; the weights of others may change meanwhile. */
+  let shareTyped = $state<{ path: string; text: string } | null>(null)
   let keptAt = $state('')
   const key = $derived(`weights pools.${name}`)
   let lastKey = ''
@@ -353,8 +355,10 @@
                       <input
                         class="input input-xs w-16 text-right"
                         aria-label={`Share of ${server.name} in percent`}
-                        value={wrongShares[server.path] ?? (share(server) * 100).toFixed(1)}
+                        value={shareTyped?.path === server.path ? shareTyped.text : (wrongShares[server.path] ?? (share(server) * 100).toFixed(1))}
+                        oninput={(event) => (shareTyped = { path: server.path, text: event.currentTarget.value })}
                         onchange={(event) => setShare(server, event.currentTarget.value)}
+                        onblur={() => (shareTyped = null)}
                         aria-invalid={wrongShares[server.path] === undefined ? undefined : 'true'}
                         aria-describedby={`wrong-share-${server.name}`}
                       />

@@ -74,9 +74,9 @@
                 >{/if}
             </td>
             <td class="whitespace-nowrap pr-3">{clock(it.at)}</td>
-            {#if !name}<td class="pr-3"><a class="link" href={`/notifications/${it.name}`}>{it.name}</a></td>{/if}
+            {#if !name}<td class="max-w-72 wrap-anywhere pr-3"><a class="link" href={`/notifications/${it.name}`}>{it.name}</a></td>{/if}
             <td class="pr-3">{it.via}</td>
-            <td>
+            <td class="wrap-anywhere">
               {it.message}
               {#if it.why}<div class="text-secondary">try {it.tries}: {it.why}{it.next_try ? `; again at ${clock(it.next_try)}` : ''}</div>{/if}
             </td>

@@ -42,23 +42,15 @@ impl Browser {
         Self { driver, pipes: Mutex::new(Pipes { commands, answers }) }
     }
 
-    /// Has the browser do something; gives what it says of it.
-    async fn ask(&self, command: Value) -> Result<Value, String> {
+    /// Has the browser do something; gives what comes of it.
+    async fn order(&self, command: Value) -> Value {
         let mut pipes = self.pipes.lock().await;
         pipes.commands.write_all(format!("{command}\n").as_bytes()).await.expect("the driver runs");
         let line = tokio::time::timeout(PATIENCE * GRACE, pipes.answers.next_line()).await;
         let line = line.unwrap_or_else(|_| panic!("no answer to {command}")).expect("the driver runs");
         let mut answer: Value = serde_json::from_str(&line.expect("the driver runs")).unwrap();
-        match answer.get("error") {
-            Some(error) => Err(error.as_str().unwrap_or_default().to_owned()),
-            None => Ok(answer["value"].take()),
-        }
-    }
-
-    /// As [`Self::ask`], where it has to succeed.
-    async fn order(&self, command: Value) -> Value {
-        let asked = command.to_string();
-        self.ask(command).await.unwrap_or_else(|error| panic!("{asked}: {error}"))
+        assert!(answer.get("error").is_none(), "{command}: {}", answer["error"]);
+        answer["value"].take()
     }
 
     pub(crate) async fn goto(&self, url: &str) {
@@ -89,8 +81,8 @@ impl Browser {
 
     /// The text of an element as a person sees it; empty when it is not there.
     pub(crate) async fn text(&self, selector: &str) -> String {
-        let text = self.ask(json!({ "do": "text", "selector": selector })).await;
-        text.ok().and_then(|text| text.as_str().map(str::to_owned)).unwrap_or_default()
+        let text = self.order(json!({ "do": "text", "selector": selector })).await;
+        text.as_str().map(str::to_owned).unwrap_or_default()
     }
 
     pub(crate) async fn click(&self, selector: &str) {
@@ -142,13 +134,13 @@ impl Browser {
 
     /// What stands in a field; empty when it is not there.
     pub(crate) async fn value(&self, selector: &str) -> String {
-        let value = self.ask(json!({ "do": "value", "selector": selector })).await;
-        value.ok().and_then(|value| value.as_str().map(str::to_owned)).unwrap_or_default()
+        let value = self.order(json!({ "do": "value", "selector": selector })).await;
+        value.as_str().map(str::to_owned).unwrap_or_default()
     }
 
     pub(crate) async fn attribute(&self, selector: &str, name: &str) -> Option<String> {
-        let value = self.ask(json!({ "do": "attribute", "selector": selector, "name": name })).await;
-        value.ok().and_then(|value| value.as_str().map(str::to_owned))
+        let value = self.order(json!({ "do": "attribute", "selector": selector, "name": name })).await;
+        value.as_str().map(str::to_owned)
     }
 
     /// An attribute of every such element.

@@ -136,6 +136,11 @@ async fn mistakes_stand_at_their_field_and_nothing_goes_live_beside_them() {
     until("both are made", async || weights(&service).await == [2, 4]).await;
 
     let share = "input[aria-label='Share of quay/gull in percent']";
+    // What is being typed stays when somebody else changes a weight meanwhile.
+    browser.type_over(share, "14").await;
+    change(&service, "pools.quay.servers.tern", json!({ "weight": 6 })).await;
+    until("the other weight is shown", async || browser.value(TERN).await == "6").await;
+    assert_eq!(browser.value(share).await, "14");
     browser.type_over(share, "140 %\t").await;
     until("a share beyond all", async || {
         browser.text("main").await.contains("found 140 %. Right would be: 0 to 100")
@@ -278,6 +283,12 @@ async fn long_words_and_narrow_windows_make_no_page_wider_than_its_window() {
         service.frontend
     );
     service.apply(&text).await.unwrap();
+    // An event names the pool, the server and the check.
+    service.stand_ins[0].set(merismos_lab::stand_in::Fault::Refuse).await;
+    until("the server is down", async || {
+        service.status().await.pools[0].servers[0].health.state == merismos_core::health::HealthState::Down
+    })
+    .await;
     let browser = Browser::start().await;
     browser.log_in(&service).await;
     for width in [1280, 390] {
@@ -304,7 +315,11 @@ async fn long_words_and_narrow_windows_make_no_page_wider_than_its_window() {
                 .map(|kind| format!("/{kind}/{long}")),
         ) {
             browser.goto(&format!("{}{page}", service.url())).await;
-            until(&page, async || !browser.text("main, section[aria-label=Servers]").await.is_empty()).await;
+            until(&page, async || {
+                let text = browser.text("main, section[aria-label=Servers]").await;
+                !text.is_empty() && !text.contains("Asking …")
+            })
+            .await;
             let wide = browser.overhang().await;
             assert_eq!(wide, "", "{page} at {width}");
         }
