@@ -26,7 +26,9 @@
   }
 </script>
 
-<p class="sr-only" role="status" data-testid="announced">{announcement.text}</p>
+<div class="sr-only" role="log" aria-label="What has happened" data-testid="announced">
+  {#each announcement.said as it (it.id)}<p>{it.text}</p>{/each}
+</div>
 {#if live.status}
   <div class={`flex min-h-screen flex-col gap-3 bg-base-200 p-3 ${live.lostSince ? 'lost' : ''}`}>
     <a href="#content" class="btn btn-sm fixed top-1 left-1 z-30 -translate-y-20 focus:translate-y-0" onclick={skip}>Skip to the content</a>

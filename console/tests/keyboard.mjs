@@ -6,7 +6,13 @@ import { logIn, open, tabTo } from './browser.mjs'
 const [url, token, listen, servers] = process.argv.slice(2)
 const browser = await open()
 const page = await logIn(browser, url, token)
-const announced = (words) => page.locator('[data-testid=announced]').filter({ hasText: words }).waitFor({ state: 'attached' })
+/** Waits until these words have been said so often since the page was loaded. */
+const announced = (words, times = 1) =>
+  page
+    .locator('[data-testid=announced] p')
+    .filter({ hasText: words })
+    .nth(times - 1)
+    .waitFor({ state: 'attached' })
 const focus = () => page.evaluate(() => document.activeElement?.tagName)
 const { keyboard } = page
 
@@ -39,7 +45,7 @@ await tabTo(page, /^Note/)
 await keyboard.type('the ferries')
 await page.getByText('note of pool catalogue').waitFor()
 await keyboard.press('Enter')
-await announced('The change is applied.')
+await announced('The change is applied.', 2)
 
 // Maintenance: a server is drained, with a reason.
 await page.goto(`${url}/pools/catalogue`)

@@ -1,15 +1,19 @@
 // What is said to those who do not see the page: a change that was made, a trouble that is new, a lost connection; each once.
 
-let text = $state('')
+/** So many stay on the page, so that one that follows at once takes no other away before it is read. */
+const KEPT = 5
+let said = $state<{ id: number; text: string }[]>([])
+let last = 0
 
 export const announcement = {
-  get text() {
-    return text
+  /** The last ones, the oldest first. */
+  get said() {
+    return said
   },
   /** Says something, also when it was said before. */
-  say(what: string) {
-    text = ''
-    setTimeout(() => (text = what))
+  say(text: string) {
+    last += 1
+    said = [...said, { id: last, text }].slice(-KEPT)
   },
 }
 

@@ -1,5 +1,5 @@
 import { describe, expect, it } from 'vitest'
-import { fresh } from '../desk/announce.svelte'
+import { announcement, fresh } from '../desk/announce.svelte'
 import { escaped, unescaped } from './escape'
 import { length, percent, points, rate } from './format'
 
@@ -27,5 +27,10 @@ describe('announcements', () => {
     const before = ['pool booking: 2 of 3 servers down for 12 s']
     expect(fresh(before, ['pool booking: 2 of 3 servers down for 13 s'])).toEqual([])
     expect(fresh(before, [...before, 'frontend web does not listen'])).toEqual(['frontend web does not listen'])
+  })
+  it('stay beside one that follows at once', () => {
+    for (let turn = 1; turn <= 9; turn++) announcement.say(`turn ${turn}`)
+    announcement.say('turn 9')
+    expect(announcement.said.map(({ text }) => text)).toEqual(['turn 6', 'turn 7', 'turn 8', 'turn 9', 'turn 9'])
   })
 })
