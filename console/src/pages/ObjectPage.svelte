@@ -11,6 +11,7 @@
   import AddressHolders from '../lib/components/AddressHolders.svelte'
   import AnnouncementParts from '../lib/components/AnnouncementParts.svelte'
   import LimitCounts from '../lib/components/LimitCounts.svelte'
+  import MaintenanceDialog from '../lib/components/MaintenanceDialog.svelte'
   import ObjectActions from '../lib/components/ObjectActions.svelte'
   import ObjectForm from '../lib/components/ObjectForm.svelte'
   import FrontendDiagnosis from '../lib/components/FrontendDiagnosis.svelte'
@@ -31,6 +32,7 @@
   let gone = $state(false)
   let trying = $state(false)
   let climbing = $state(false)
+  let maintaining = $state(false)
   let taking = $state('')
   let releasing = $state('')
 
@@ -78,6 +80,9 @@
       {#if frontend.redirects}<span class="text-secondary">redirects every request to https</span>{:else}<button
           class="btn btn-xs"
           onclick={() => (trying = true)}>Try it …</button
+        >{/if}
+      {#if frontend.protocol === 'http' && object && !gone}<button class="btn btn-xs" onclick={() => (maintaining = true)}
+          >{object.keys.maintenance ? 'End maintenance …' : 'Maintenance …'}</button
         >{/if}
     {/if}
     {#if object && !gone}
@@ -145,6 +150,9 @@
 
 {#if climbing}
   <FrontendDiagnosis frontend={name} onclose={() => (climbing = false)} />
+{/if}
+{#if maintaining && object}
+  <MaintenanceDialog frontend={object} onclose={() => (maintaining = false)} />
 {/if}
 {#if trying}
   <TrialDialog frontend={name} onclose={() => (trying = false)} />

@@ -97,6 +97,7 @@ fn asking_rules_allocates_nothing() {
         host: Some(b"h7.skerry.example:8080"),
         server_name: None,
         has_certificate: false,
+        certificate_subject: &String::new,
         version: RequestVersion::One,
         port: 8080,
         any_field: &any_field,

@@ -31,6 +31,7 @@ use crate::io::ConnectionTimer;
 use crate::memory::{CONNECTION, Memory, STREAM};
 use crate::observer::ObserverList;
 use crate::pipe::Pipes;
+use crate::request_samples::{RequestSampler, RequestSamples};
 use crate::tls::{HandshakeCounts, ServerProtocol, ServerTlsTable, TlsTable};
 use crate::upstream::{ConnectFailure, ServerApproach, Upstream, connect_server};
 
@@ -47,6 +48,7 @@ pub(crate) struct WorkerShared {
     /// The second since 1970 of `start`.
     pub(crate) start_second: u32,
     pub(crate) log: DecisionLog,
+    pub(crate) samples: RequestSamples,
     pub(crate) memory: Memory,
     /// How frontends speak TLS.
     pub(crate) tls: TlsTable,
@@ -156,6 +158,7 @@ pub(crate) struct WorkerContext {
     start: Instant,
     start_second: u32,
     pub(crate) sampler: DecisionSampler,
+    pub(crate) request_sampler: RequestSampler,
     draw: RefCell<Draw>,
     /// Notified at each tick, for the few that wait for time to pass.
     ticked: Notify,
@@ -193,6 +196,7 @@ impl WorkerContext {
             start: shared.start,
             start_second: shared.start_second,
             sampler: DecisionSampler::new(shared.log),
+            request_sampler: RequestSampler::new(shared.samples),
             draw: RefCell::new(Draw::seeded(seed(index))),
             ticked: Notify::new(),
             scraps: RefCell::new(Vec::new()),

@@ -28,6 +28,7 @@ mod plane;
 mod preconnect;
 mod receive_low_water;
 mod relay;
+pub mod request_samples;
 mod select;
 mod tcp;
 pub mod tls;

@@ -19,6 +19,7 @@ use crate::decisions::DecisionLog;
 use crate::listen::{self, BindError, BoundSockets, HandedSocket, Listener};
 use crate::memory::{Memory, MemoryLimits};
 use crate::observer::{Observations, ObserveFilter, ObserverList};
+use crate::request_samples::RequestSamples;
 use crate::tls::{ServerTlsTable, TlsTable};
 use crate::worker::{self, ClosingToken, WorkerCommand};
 
@@ -81,6 +82,7 @@ impl Plane {
             start: Instant::now(),
             start_second: crate::context::second(),
             log: DecisionLog::new(),
+            samples: RequestSamples::new(),
             memory: Memory::new(limits, workers),
             tls: TlsTable::default(),
             server_tls: ServerTlsTable::default(),
@@ -296,6 +298,12 @@ impl Plane {
     #[must_use]
     pub fn decisions(&self) -> DecisionLog {
         self.shared.log.clone()
+    }
+
+    /// Where samples of requests can be had.
+    #[must_use]
+    pub fn samples(&self) -> RequestSamples {
+        self.shared.samples.clone()
     }
 
     /// Begins a watch of this number.

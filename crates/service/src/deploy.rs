@@ -25,6 +25,7 @@ use crate::certificates::CertificateKeeper;
 use crate::clock::wall;
 use crate::controller::{Controller, RevisionChange, RunningView, Stopping};
 use crate::preflight::{self, PreflightResult};
+use crate::recent_requests::RequestMemory;
 
 /// What is to run.
 #[derive(Debug)]
@@ -90,6 +91,7 @@ pub(crate) struct Deployer {
     store: Store,
     surroundings: ProbeEnvironment,
     certificates: CertificateKeeper,
+    recent: RequestMemory,
     /// Held over a whole deployment, so that two never interleave.
     one_at_a_time: Mutex<()>,
     /// Held while addresses are bound and not yet listened on: two who try the same one would be in each other's way.
@@ -109,12 +111,14 @@ impl Deployer {
         store: Store,
         surroundings: ProbeEnvironment,
         certificates: CertificateKeeper,
+        recent: RequestMemory,
     ) -> Self {
         Self {
             controller,
             store,
             surroundings,
             certificates,
+            recent,
             one_at_a_time: Mutex::new(()),
             binding: Mutex::new(()),
         }
@@ -165,6 +169,7 @@ impl Deployer {
             review.impact = impact(old, new, &view.facts, &tried.failing);
         }
         review.impact.certificates = shown;
+        review.impact.requests = self.recent.replay(view.checked.clone(), checked.clone()).await;
         let losses = losses(old, new, &view.facts, &tried.failing);
         let tried: Vec<_> = losses.into_iter().chain(tried.warnings).collect();
         let accepting =

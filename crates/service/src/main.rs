@@ -22,6 +22,7 @@ mod nodes;
 mod notifications;
 mod pin_keeper;
 mod preflight;
+mod recent_requests;
 mod root_cause;
 mod run;
 mod settings;

@@ -39,6 +39,7 @@ use crate::machine::MachineWatch;
 use crate::nodes::{NodeFollower, NodeIdentity, NodeWatch, PinKeyKeeper};
 use crate::notifications::NotificationSender;
 use crate::pin_keeper::{self, PinKeeper};
+use crate::recent_requests::RequestMemory;
 use crate::settings::Settings;
 use crate::shortages;
 use crate::state_file::{self, LoadError, RestoredState, StateFile};
@@ -328,6 +329,7 @@ async fn start(
         plane.inherit(std::mem::take(&mut before.sockets));
     }
     let (decisions, memory) = (plane.decisions(), plane.memory());
+    let recent = RequestMemory::listen(&plane.samples());
     let (messages, messenger) = NotificationSender::new(secrets.clone());
     let sealing = Arc::new(access::sealing_key(&settings.state_folder, &troubles)?);
     let orders = OrderMeans {
@@ -385,6 +387,7 @@ async fn start(
         store.clone(),
         surroundings.clone(),
         certificates.clone(),
+        recent,
     ));
     if let Some(before) = &mut predecessor {
         before.still_waits().await?;

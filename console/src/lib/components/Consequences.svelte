@@ -13,6 +13,7 @@
   const rooms = $derived(outlook.review?.impact.rooms ?? [])
   const ROOM_WORDS = { in_flight: 'in flight', connections: 'connections', each_second: 'a second' }
   const certificates = $derived(outlook.review?.impact.certificates ?? [])
+  const requests = $derived(outlook.review?.impact.requests)
   const timings = $derived(outlook.review?.impact.timings ?? [])
   const needed = $derived(new Set(open(outlook.warnings).map((it) => it.key)))
   /** What was so before is no news unless the change touches it. */
@@ -149,6 +150,22 @@ frontend {unanswered[0]}: no server is available</pre>
         <p>{it.host} at frontend {it.frontend}: {it.before ?? 'none for it'} → {it.after ?? 'none for it'}</p>
       {/each}
       {#if certificates.length > 20}<p class="text-secondary">and {certificates.length - 20} more hosts</p>{/if}
+    </div>
+  {/if}
+  {#if requests}
+    <div data-testid="request-replay">
+      <h3 class="font-semibold">Requests of the last hour</h3>
+      <p class={requests.elsewhere > 0 ? 'text-warning' : ''}>
+        {requests.elsewhere} of {requests.requests} sampled ones would go elsewhere.
+        {#if requests.undecided > 0}
+          <span class="text-secondary">Of {requests.undecided} nothing can be said: a rule looks at their header fields, which are not kept.</span>
+        {/if}
+      </p>
+      {#each requests.moves as it (`${it.frontend} ${it.method} ${it.host ?? ''} ${it.path}`)}
+        <p>
+          <span class="font-semibold">{it.requests} × {it.method} {it.host ?? ''}{it.path}</span> at frontend {it.frontend}: {it.before} → {it.after}
+        </p>
+      {/each}
     </div>
   {/if}
   {#each outlook.review?.touched ?? [] as it (it.whose)}

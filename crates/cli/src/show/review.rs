@@ -6,6 +6,7 @@ use comfy_table::Cell;
 use merismos_api::{AcceptedWarning, NamedChange, Review};
 use merismos_core::config::WarningLevel;
 use merismos_core::config::impact::Impact;
+use merismos_core::config::replay::{RequestMove, RequestReplay};
 use merismos_core::health::timing::{DetectionDelay, DetectionTiming};
 use merismos_core::units::humane;
 
@@ -64,7 +65,8 @@ pub(crate) fn changes(changes: &[NamedChange]) {
 
 /// Prints what a change touches and moves.
 pub(crate) fn impact(review: &Review) {
-    let Impact { frontends, pools, moves, pool_moves, rooms, timings, certificates } = &review.impact;
+    let Impact { frontends, pools, moves, pool_moves, rooms, timings, certificates, requests } =
+        &review.impact;
     if !frontends.is_empty() || !pools.is_empty() {
         let list = |names: &[merismos_core::name::Name]| {
             let shown: Vec<_> = names.iter().take(8).map(ToString::to_string).collect();
@@ -155,6 +157,41 @@ pub(crate) fn impact(review: &Review) {
             text(&format!("  and {} more hosts\n", certificates.len() - SHOWN));
         }
     }
+    if let Some(requests) = requests {
+        replayed(requests);
+    }
+}
+
+/// Prints where requests of the last hour would go.
+fn replayed(replay: &RequestReplay) {
+    let RequestReplay { requests, elsewhere, undecided, moves } = replay;
+    let unknown = if *undecided == 0 {
+        String::new()
+    } else {
+        format!(
+            "; of {undecided} nothing can be said, for a rule looks at their header fields, which are not kept"
+        )
+    };
+    text(&format!(
+        "{} sampled in the last hour: {elsewhere} of {requests} would go elsewhere{unknown}\n",
+        strong("Requests")
+    ));
+    if moves.is_empty() {
+        return;
+    }
+    let mut table = table(&["frontend", "request", "sampled", "now", "then"]);
+    for change in moves {
+        let RequestMove { frontend, method, host, path, requests, before, after } = change;
+        let host = host.as_deref().unwrap_or_default();
+        table.add_row(vec![
+            Cell::new(frontend),
+            Cell::new(format!("{method} {host}{path}")),
+            Cell::new(requests),
+            Cell::new(before),
+            Cell::new(after),
+        ]);
+    }
+    text(&format!("{table}\n"));
 }
 
 pub(super) fn timing(timing: &DetectionTiming) -> String {

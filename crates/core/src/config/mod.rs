@@ -15,7 +15,7 @@ pub mod schema;
 pub use analyse::warnings::{
     Acceptance, ClientFate, EligibleCount, SharedServer, Warning, WarningKind, WarningLevel, WarningReason,
 };
-pub use analyse::{check, diff, discovery, impact, lost_capacity, pool_shares, renames};
+pub use analyse::{check, diff, discovery, impact, lost_capacity, pool_shares, renames, replay};
 pub use check::Checked;
 pub use decode::tree::{self, DocumentFormat};
 pub use document::Document;

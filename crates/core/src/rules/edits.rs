@@ -44,6 +44,10 @@ enum FieldPiece {
     Query(String),
     Header(String),
     Cookie(String),
+    /// The subject of the client's certificate.
+    CertificateSubject,
+    /// What the request is called in its `X-Request-Id`.
+    RequestId,
     /// A named group of the regular expression that the path is compared with.
     Capture(String),
 }
@@ -56,7 +60,7 @@ pub enum FieldTemplateError {
     Brace,
     /// A value that is not known.
     #[error(
-        "{{{0}}} is not one of {{client}}, {{host}}, {{method}}, {{path}}, {{query.NAME}}, {{header.NAME}}, {{cookie.NAME}} and {{capture.NAME}}"
+        "{{{0}}} is not one of {{client}}, {{host}}, {{method}}, {{path}}, {{query.NAME}}, {{header.NAME}}, {{cookie.NAME}}, {{capture.NAME}}, {{certificate.subject}} and {{request-id}}"
     )]
     Value(String),
     /// A character that no field holds.
@@ -88,6 +92,8 @@ impl FromStr for FieldTemplate {
                 ("host", _) => FieldPiece::Host,
                 ("method", _) => FieldPiece::Method,
                 ("path", _) => FieldPiece::Path,
+                ("certificate.subject", _) => FieldPiece::CertificateSubject,
+                ("request-id", _) => FieldPiece::RequestId,
                 (_, Some(("query", of))) => FieldPiece::Query(of.to_owned()),
                 (_, Some(("header", of))) => FieldPiece::Header(of.to_ascii_lowercase()),
                 (_, Some(("cookie", of))) => FieldPiece::Cookie(of.to_owned()),
@@ -132,6 +138,10 @@ impl FieldTemplate {
                     }
                 }
                 FieldPiece::Header(name) => push_first(&mut value, facts, name, |field| Some(field)),
+                FieldPiece::CertificateSubject => {
+                    push_printable(&mut value, (facts.certificate_subject)().as_bytes());
+                }
+                FieldPiece::RequestId => push_first(&mut value, facts, "x-request-id", |field| Some(field)),
                 FieldPiece::Cookie(name) => {
                     push_first(&mut value, facts, "cookie", |field| cookie_values(field, name).next());
                 }
@@ -296,7 +306,7 @@ impl fmt::Display for FieldChanges {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         let is_set = |name: &&String| !self.added.iter().any(|(added, _)| added.eq_ignore_ascii_case(name));
         let removed = self.removed.iter().filter(is_set).map(|name| format!("without {name}"));
-        let added = self.added.iter().map(|(name, value)| format!("{name}: {value}"));
+        let added = self.added.iter().map(|(name, value)| format!("with {name}: {value}"));
         f.write_str(&removed.chain(added).collect::<Vec<_>>().join(", "))
     }
 }
@@ -312,6 +322,7 @@ mod tests {
         let values: &[&[u8]] = match name {
             "x-tenant" => &[b"blue\r\nX-Evil: 1", b"green"],
             "cookie" => &[b"a=1; visit=xyz"],
+            "x-request-id" => &[b"4711"],
             _ => &[],
         };
         values.iter().any(|value| is_wanted(value))
@@ -326,6 +337,7 @@ mod tests {
             host: Some(b"Booking.skerry.example:8080"),
             server_name: None,
             has_certificate: false,
+            certificate_subject: &|| "O=Skerry Lines, CN=kiosk\r\n7".to_owned(),
             version: RequestVersion::One,
             port: 80,
             any_field: &fields,
@@ -339,6 +351,8 @@ mod tests {
     #[case("{query.day}-{query.none}", "3-")]
     #[case("{header.X-Tenant}", "blueX-Evil: 1")]
     #[case("{cookie.visit}", "xyz")]
+    #[case("id {request-id}", "id 4711")]
+    #[case("{certificate.subject}", "O=Skerry Lines, CN=kiosk7")]
     #[case("version {capture.number}", "version 7")]
     fn values_are_filled_in_and_break_out_of_nothing(#[case] template: &str, #[case] value: &str) {
         let template: FieldTemplate = template.parse().unwrap();
@@ -369,6 +383,6 @@ mod tests {
         changes.apply(&edits("X-Empty", "{query.none}"), render);
         assert_eq!(changes.added, [("x-tenant".to_owned(), "two".to_owned())]);
         assert_eq!(changes.removed, ["x-old", "x-tenant", "x-empty"]);
-        assert_eq!(changes.to_string(), "without x-old, without x-empty, x-tenant: two");
+        assert_eq!(changes.to_string(), "without x-old, without x-empty, with x-tenant: two");
     }
 }

@@ -36,6 +36,8 @@ pub struct RuleFacts<'a> {
     pub server_name: Option<&'a str>,
     /// Whether the client showed a certificate that passed.
     pub has_certificate: bool,
+    /// Gives the subject of that certificate; an empty text where it is not known.
+    pub certificate_subject: &'a dyn Fn() -> String,
     /// What the client speaks.
     pub version: RequestVersion,
     /// The port that the client connected to.
@@ -504,6 +506,7 @@ mod tests {
             host: Some(b"Booking.skerry.example:8080"),
             server_name: Some("booking.Skerry.example"),
             has_certificate: false,
+            certificate_subject: &String::new,
             version: RequestVersion::One,
             port: 8080,
             any_field: &fields,

@@ -74,6 +74,7 @@ fn with_facts<T>(request: &Imagined, look: impl FnOnce(&RuleFacts<'_>) -> T) -> 
         host: request.host.map(str::as_bytes),
         server_name: None,
         has_certificate: false,
+        certificate_subject: &String::new,
         version: RequestVersion::One,
         port: 80,
         any_field: &any_field,

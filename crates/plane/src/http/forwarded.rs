@@ -6,6 +6,8 @@
 use std::net::{IpAddr, SocketAddr};
 use std::ops::Range;
 
+use base64::Engine;
+use base64::engine::general_purpose::STANDARD;
 use ipnet::IpNet;
 use merismos_core::rules::RequestVersion;
 
@@ -78,6 +80,14 @@ impl ClientFields {
     /// Whether the client showed a certificate that passed.
     pub(super) fn has_certificate(&self) -> bool {
         !self.certificate.is_empty()
+    }
+
+    /// The subject of that certificate, read anew each time; empty where there is none.
+    pub(super) fn certificate_subject(&self) -> String {
+        let own = self.certificate.strip_prefix("Client-Cert: :").and_then(|rest| rest.split_once(':'));
+        let bytes = own.and_then(|(own, _)| STANDARD.decode(own).ok()).unwrap_or_default();
+        let read = x509_parser::parse_x509_certificate(&bytes);
+        read.map(|(_, certificate)| certificate.subject().to_string()).unwrap_or_default()
     }
 
     /// What the client speaks.

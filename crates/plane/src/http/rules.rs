@@ -6,6 +6,7 @@ use std::task::Poll;
 use std::time::Duration;
 
 use merismos_core::config::document::RuleSpec;
+use merismos_core::config::replay::SampledRequest;
 use merismos_core::limits::{ClientLimit, LimitVerdict, LimitedWork};
 use merismos_core::routing::{Frontend, FrontendRules, Maintenance, RequestFacts, RuleDecision};
 use merismos_core::rules::{RequestEdits, RequestVersion, RuleFacts, location, request_path};
@@ -16,6 +17,7 @@ use super::head::{self, ResponseEdits};
 use super::request_body::RequestBody;
 use crate::deadline::TICK;
 use crate::io::Transport;
+use crate::request_samples;
 
 /// The length of a tick of the wheel.
 const TICK_NANOS: u64 = TICK.as_nanos() as u64;
@@ -52,6 +54,9 @@ impl<'a> RequestForwarder<'a> {
     /// about it is changed in its head.
     #[inline]
     pub(super) fn follow_rules(&mut self, head: &mut Vec<u8>) -> Option<RuleResponse<'a>> {
+        if self.worker.request_sampler.is_due(self.worker.wheel.now()) {
+            self.sample(head);
+        }
         let rules = self.frontend.rules.as_deref()?;
         cold_path();
         // What is redirected whole, and what an authority asks, is answered before.
@@ -101,6 +106,34 @@ impl<'a> RequestForwarder<'a> {
         response.or((limits.wait > 0).then_some(RuleResponse::Delayed(limits.wait)))
     }
 
+    /// Keeps what rules look at, without header fields.
+    #[cold]
+    fn sample(&self, head: &[u8]) {
+        let host = head::fields_of(head, "host").next();
+        let target = head::target_of(head).unwrap_or_default();
+        // They are shown as they are.
+        let is_plain =
+            |text: &[u8]| text.len() <= request_samples::LONGEST && text.iter().all(u8::is_ascii_graphic);
+        if !is_plain(target.as_bytes()) || !host.is_none_or(is_plain) {
+            return;
+        }
+        self.worker.request_sampler.record(SampledRequest {
+            frontend: self.frontend.name.clone(),
+            method: head::method_of(head).to_owned(),
+            host: host.map(|host| String::from_utf8_lossy(host).into_owned()),
+            target: target.to_owned(),
+            client: self.client_address(),
+            server_name: self.fields.server_name().map(str::to_owned),
+            has_certificate: self.fields.has_certificate(),
+            version: self.version_of_request(),
+            port: self.who.meant_for.port(),
+        });
+    }
+
+    fn version_of_request(&self) -> RequestVersion {
+        if self.request.is_http_10 { RequestVersion::OneZero } else { self.fields.version() }
+    }
+
     /// Asks limits for the request; gives in how many seconds its client may come again where it is too much.
     fn ask_limits(&self, limits: &[Arc<ClientLimit>], head: &[u8], asked: &mut AskedLimits) -> Option<u64> {
         if limits.is_empty() {
@@ -141,7 +174,6 @@ impl<'a> RequestForwarder<'a> {
         }
         let any_field =
             |name: &str, is_wanted: &mut dyn FnMut(&[u8]) -> bool| head::fields_of(head, name).any(is_wanted);
-        let version = if self.request.is_http_10 { RequestVersion::OneZero } else { self.fields.version() };
         let facts = RuleFacts {
             client: self.client_address(),
             method: head::method_of(head),
@@ -150,7 +182,8 @@ impl<'a> RequestForwarder<'a> {
             host: head::fields_of(head, "host").next(),
             server_name: self.fields.server_name(),
             has_certificate: self.fields.has_certificate(),
-            version,
+            certificate_subject: &|| self.fields.certificate_subject(),
+            version: self.version_of_request(),
             port: self.who.meant_for.port(),
             any_field: &any_field,
         };

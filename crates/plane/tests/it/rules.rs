@@ -287,7 +287,7 @@ action = "pool"
 pool = "pier"
 rewrite_path = "/app{rest}"
 rewrite_host = "inside.example"
-set_response_fields = { X-Frame-Options = "DENY", X-Tenant = "{header.X-Ask}" }
+set_response_fields = { X-Frame-Options = "DENY", X-Tenant = "{header.X-Ask}", X-Request-Id = "{request-id}" }
 remove_response_fields = ["Server"]"#;
 
 #[test]
@@ -316,6 +316,10 @@ fn requests_and_responses_are_changed_on_the_way() {
     let fields: Vec<&str> = answer.head.lines().skip(1).collect();
     assert!(fields.contains(&"X-Frame-Options: DENY") && fields.contains(&"X-Kept: yes"), "{fields:?}");
     assert!(fields.contains(&"X-Tenant: why"), "{fields:?}");
+    let id =
+        |text: &str| text.lines().find_map(|line| line.strip_prefix("X-Request-Id: ").map(str::to_owned));
+    assert!(id(&answer.head).is_some_and(|id| id.len() > 8), "{fields:?}");
+    assert_eq!(id(&answer.head), id(&got), "the client can name the request that the server got");
     assert!(!answer.head.contains("secret") && !answer.head.contains("SAMEORIGIN"), "{fields:?}");
     assert_eq!([matches(&rig, 0), matches(&rig, 1)], [1, 1]);
     // A request that only the first rule meets goes on changed to the pools of the frontend.

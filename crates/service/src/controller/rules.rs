@@ -114,6 +114,7 @@ pub(super) fn by_rules<'f>(
         host: imagined.host.as_deref().map(str::as_bytes),
         server_name: imagined.sni.as_deref(),
         has_certificate: false,
+        certificate_subject: &String::new,
         version: RequestVersion::One,
         port: frontend.listen.address.port(),
         any_field: &any_field,

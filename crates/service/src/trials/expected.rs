@@ -214,6 +214,7 @@ pub(super) fn routed<'f>(
         host: Some(host.as_bytes()),
         server_name: plan.tls.as_ref().map(|tls| tls.name.as_str()),
         has_certificate: plan.tls.as_ref().is_some_and(LoadTls::shows_certificate),
+        certificate_subject: &String::new,
         version: RequestVersion::One,
         port: plan.address.port(),
         any_field: &any_field,

@@ -80,7 +80,9 @@ fn values<'h>(head: &'h str, name: &str) -> Vec<&'h str> {
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn servers_are_told_of_certificates_that_passed_and_of_no_others() {
     let asking = Asking::begin().await;
-    asking.service.apply(&asking.text(&asking.keys("required"))).await.unwrap();
+    let keys = format!("{}\nrules = [\"who\"]", asking.keys("required"));
+    let rule = "\n[rules.who]\nwhen = \"always\"\naction = \"continue\"\nset_request_fields = { X-Who = \"{certificate.subject}\" }\n";
+    asking.service.apply(&(asking.text(&keys) + rule)).await.unwrap();
     assert!(asking.says(", client certificates required"));
     let forged =
         ["-H", "Client-Cert: :AAAA:", "-H", "client_cert: :AAAA:", "-H", "Client-Cert-Chain: :AAAA:"];
@@ -88,6 +90,7 @@ async fn servers_are_told_of_certificates_that_passed_and_of_no_others() {
     for version in ["--http1.1", "--http2"] {
         let head = asking.as_client(&asking.clients, "thora", &[&forged[..], &[version]].concat());
         assert_eq!(values(&head, "Client-Cert"), [thora.as_str()], "{head}");
+        assert_eq!(values(&head, "X-Who"), ["CN=thora"], "{head}");
         // curl sends an authority's certificate behind the client's: its own, and not the forged one.
         let chain = values(&head, "Client-Cert-Chain");
         assert!(chain.len() <= 1 && !chain.contains(&":AAAA:"), "{head}");

@@ -50,6 +50,45 @@ async fn windows_are_planned_and_removed_in_the_console() {
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn maintenance_of_a_frontend_begins_and_ends_in_the_console() {
+    let service = Service::with(&["gull"]).await;
+    service
+        .apply(&format!("{}\n[networks]\noffice = [\"192.0.2.0/24\"]\n", service.document()))
+        .await
+        .unwrap();
+    until("it serves", async || service.get().await.is_ok_and(|(status, _)| status == 200)).await;
+    let browser = Browser::start().await;
+    browser.log_in(&service).await;
+    browser.go("/frontends").await;
+    browser.click("a[href='/frontends/harbour']").await;
+    browser.press("Maintenance …").await;
+    until("a reason is missing", async || {
+        browser.text("dialog").await.contains("Still to be filled in: Reason.")
+    })
+    .await;
+    browser.type_over("#maintenance-reason", "new booking engine").await;
+    browser.type_over("#maintenance-networks", "office\n").await;
+    browser.type_over("#maintenance-after", "1h").await;
+    browser.type_over("#maintenance-page", "<h1>Back at noon.</h1>").await;
+    browser.make_live("Begin maintenance", "office").await;
+    until("clients get the page", async || service.get().await.is_ok_and(|(status, _)| status == 503)).await;
+    let http = reqwest::Client::builder().no_proxy().build().unwrap();
+    let answer = http.get(format!("http://{}/", service.frontend)).send().await.unwrap();
+    assert_eq!(answer.headers()["retry-after"], "3600");
+    assert_eq!(answer.text().await.unwrap(), "<h1>Back at noon.</h1>");
+    until("it is told on every page", async || {
+        browser.text("body").await.contains("in maintenance: new booking engine")
+    })
+    .await;
+    browser.press("End maintenance …").await;
+    browser.make_live("End maintenance", "maintenance").await;
+    until("clients get the application", async || service.get().await.is_ok_and(|(status, _)| status == 200))
+        .await;
+    until("it can begin again", async || browser.text("main").await.contains("Maintenance …")).await;
+    browser.end().await;
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn a_roll_is_worked_through_in_the_console() {
     let service = Service::with(&["gull", "tern"]).await;
     let browser = Browser::start().await;

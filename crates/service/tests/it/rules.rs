@@ -86,6 +86,40 @@ async fn what_is_said_of_rules_is_what_requests_meet() {
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_preview_says_where_requests_of_the_last_hour_would_go() {
+    let service = Service::with(&["gull"]).await;
+    let auk = StandIn::start("auk", merismos_lab::free::free_address()).unwrap();
+    service.apply(&with_pier(&service, &auk, &[], "")).await.unwrap();
+    let rules = "[rules.book]\nwhen = \"path under /book\"\naction = \"pool\"\npool = \"pier\"\n";
+    let mut preview = Service::request(&with_pier(&service, &auk, &["book"], rules));
+    (preview.going.preview, preview.going.quick) = (true, true);
+    // Some of the requests are sampled, not all.
+    until("requests that would go elsewhere are counted", async || {
+        ask(&service, "/book/7?day=3", "www.skerry.example").await;
+        ask(&service, "/fares", "www.skerry.example").await;
+        let review = service.client().apply(&preview).await.unwrap();
+        let Some(replay) = review.impact.requests else { return false };
+        assert_eq!(replay.undecided, 0);
+        if replay.elsewhere == 0 || replay.elsewhere == replay.requests {
+            return false;
+        }
+        let [change] = replay.moves.as_slice() else { panic!("{replay:?}") };
+        assert_eq!((change.method.as_str(), change.path.as_str()), ("GET", "/book/7"));
+        assert_eq!(change.host.as_deref(), Some("www.skerry.example"));
+        assert_eq!(change.before, "meets no rule and goes to pool quay");
+        assert_eq!(change.after, "meets rule book and goes to pool pier");
+        assert_eq!(change.requests, replay.elsewhere);
+        true
+    })
+    .await;
+    let file = service.folder.path().join("preview.toml");
+    std::fs::write(&file, with_pier(&service, &auk, &["book"], rules)).unwrap();
+    let shown = stdout(&service, &["apply", file.to_str().unwrap(), "--preview"]);
+    assert!(shown.contains("sampled in the last hour"), "{shown}");
+    assert!(shown.contains("GET www.skerry.example/book/7"), "{shown}");
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn trials_go_the_way_of_their_rule() {
     let service = Service::with(&["gull", "tern"]).await;
     let auk = StandIn::start("auk", merismos_lab::free::free_address()).unwrap();

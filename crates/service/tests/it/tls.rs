@@ -60,6 +60,7 @@ impl Authority {
         let names: Vec<String> = names.iter().map(|name| (*name).to_owned()).collect();
         let mut params = CertificateParams::new(names).unwrap();
         params.not_after = (SystemTime::now() + lasts).into();
+        params.distinguished_name.push(rcgen::DnType::CommonName, name);
         let certificate = params.signed_by(&key, &self.issuer).unwrap();
         let files = self.files(name);
         for (file, text) in files.iter().zip([certificate.pem(), key.serialize_pem()]) {

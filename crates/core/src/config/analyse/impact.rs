@@ -8,6 +8,7 @@ use crate::config::Document;
 use crate::config::document::{CheckSpec, FrontendSpec};
 use crate::config::pool_shares::{CapacityChange, CapacityKind, PoolShareChange, parts, room};
 use crate::config::renames::Renames;
+use crate::config::replay::RequestReplay;
 use crate::eligibility::{Eligibility, ServerStates, pool_shares};
 use crate::health::timing::{DetectionTiming, timing};
 use crate::name::{Name, PoolServer};
@@ -83,6 +84,9 @@ pub struct Impact {
     /// Hosts whose clients would be shown another certificate, by frontend.
     #[serde(default)]
     pub certificates: Vec<CertificateChange>,
+    /// Where sampled requests of the last hour would go; absent where nothing that decides about them changes.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub requests: Option<RequestReplay>,
 }
 
 fn check_of<'d>(document: &'d Document, pool: &Name) -> Option<(&'d Name, &'d CheckSpec)> {

@@ -10,6 +10,7 @@ pub(super) mod limits;
 pub mod lost_capacity;
 pub mod pool_shares;
 pub mod renames;
+pub mod replay;
 pub(super) mod rules;
 mod service_addresses;
 pub mod warnings;

@@ -222,6 +222,7 @@ fn with_facts<T>(example: &ExampleSpec, port: u16, look: impl FnOnce(&RuleFacts<
         host: example.host.as_deref().map(str::as_bytes),
         server_name: None,
         has_certificate: false,
+        certificate_subject: &String::new,
         version: RequestVersion::One,
         port,
         any_field: &any_field,
@@ -251,7 +252,7 @@ pub(in crate::config) fn describe(becomes: &RuleOutcome) -> String {
     };
     let pools: Vec<&str> = becomes.pools.iter().map(Name::as_str).collect();
     let path = becomes.edits.target.as_ref().map(|target| format!("as {target}"));
-    let fields = (!becomes.edits.request.is_empty()).then(|| format!("with {}", becomes.edits.request));
+    let fields = (!becomes.edits.request.is_empty()).then(|| becomes.edits.request.to_string());
     let changed: String = [path, fields].into_iter().flatten().map(|part| format!(" {part}")).collect();
     match (&becomes.location, becomes.status) {
         (Some(location), Some(status)) => format!("{by} and is redirected to {location} ({status})"),
@@ -368,6 +369,7 @@ fn redirects_to_itself(
                 host: Some(request.0.as_bytes()),
                 server_name: None,
                 has_certificate: false,
+                certificate_subject: &String::new,
                 version: RequestVersion::One,
                 port: frontend.listen.get().port(),
                 any_field: &any_field,

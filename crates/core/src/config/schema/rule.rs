@@ -96,7 +96,8 @@ pub struct RuleChanges {
     #[serde(skip_serializing_if = "Option::is_none")]
     pub rewrite_host: Option<String>,
     /// Header fields that requests get, in place of those of the same name, with `{client}`, `{host}`, `{method}`, `{path}`, `{query.NAME}`, `{header.NAME}`,
-    /// `{cookie.NAME}` and `{capture.NAME}` (a named group of the regular expression of `path matches`) of the request.
+    /// `{cookie.NAME}`, `{capture.NAME}` (a named group of the regular expression of `path matches`), `{certificate.subject}` (of the client's
+    /// certificate that passed) and `{request-id}` (what servers get as `X-Request-Id`) of the request.
     ///
     /// A field whose value is empty is left out.
     #[key(format = FIELD_VALUE, count = 0..=32, when(action = "pool continue"), example = "X-Tenant=blue")]
