@@ -88,7 +88,7 @@
         <td class="whitespace-nowrap py-0.5 pr-3">{moment(fact.at)}</td>
         {#if several}<td class="pr-3">{fact.node}</td>{/if}
         <td class="pr-3">{fact.kind}</td>
-        <td class="max-w-72 wrap-anywhere pr-3 font-semibold">{fact.subject}</td>
+        <td class="max-w-72 wrap-anywhere pr-3 font-semibold sm:min-w-40">{fact.subject}</td>
         <td class="wrap-anywhere">{fact.message}</td>
       </tr>
     {:else}

@@ -1,19 +1,23 @@
 //! Samples of the requests that come, for whoever wants to know where they would go by other rules.
 //!
-//! A worker takes one in [`EVERY`] ticks at most, and only while somebody listens.
+//! A worker takes one of each frontend in [`EVERY`] ticks at most, so that a busy frontend leaves room for the others, and [`PER_TICK`] of all; and
+//! only while somebody listens.
 
 use std::cell::Cell;
 use std::sync::Arc;
 
 use merismos_core::config::replay::SampledRequest;
+use merismos_core::runtime::Counter;
 use tokio::sync::broadcast;
 
-/// Of so many ticks of 20 ms one request is sampled at most: ten a second of each worker.
-const EVERY: u64 = 5;
+/// Of a frontend one request is sampled in so many ticks of 20 ms at most: five a second of each worker.
+const EVERY: u64 = 10;
+/// So many are sampled in one tick at most, of all frontends.
+const PER_TICK: u32 = 2;
 /// How many may wait for a slow listener.
 const WAITING: usize = 1_024;
 /// A request whose target or host is longer is not sampled, in bytes.
-pub(crate) const LONGEST: usize = 1_024;
+pub(crate) const LONGEST: usize = 512;
 
 /// Where workers send samples of requests.
 #[derive(Clone, Debug)]
@@ -35,21 +39,33 @@ impl RequestSamples {
 #[derive(Debug)]
 pub(crate) struct RequestSampler {
     samples: RequestSamples,
-    next: Cell<u64>,
+    tick: Cell<u64>,
+    sampled: Cell<u32>,
 }
 
 impl RequestSampler {
     pub(crate) fn new(samples: RequestSamples) -> Self {
-        Self { samples, next: Cell::new(0) }
+        Self { samples, tick: Cell::new(0), sampled: Cell::new(0) }
     }
 
-    /// Whether the request that comes in this tick is to be sampled.
+    /// Whether the request that comes in this tick is to be sampled; `next` is its frontend's, of this worker.
     #[inline]
-    pub(crate) fn is_due(&self, tick: u64) -> bool {
-        tick >= self.next.get() && {
-            self.next.set(tick + EVERY);
-            self.samples.0.receiver_count() > 0
+    pub(crate) fn is_due(&self, next: &Counter, tick: u64) -> bool {
+        tick >= next.get() && self.has_room(next, tick)
+    }
+
+    #[cold]
+    fn has_room(&self, next: &Counter, tick: u64) -> bool {
+        if self.tick.replace(tick) != tick {
+            self.sampled.set(0);
         }
+        let sampled = self.sampled.get();
+        if sampled >= PER_TICK || self.samples.0.receiver_count() == 0 {
+            return false;
+        }
+        self.sampled.set(sampled + 1);
+        next.set(tick + EVERY);
+        true
     }
 
     pub(crate) fn record(&self, request: SampledRequest) {
@@ -63,12 +79,16 @@ mod tests {
     use super::*;
 
     #[test]
-    fn one_in_several_ticks_is_sampled_while_somebody_listens() {
+    fn one_of_each_frontend_in_several_ticks_is_sampled_while_somebody_listens() {
         let samples = RequestSamples::new();
         let sampler = RequestSampler::new(samples.clone());
-        assert!((1..100).all(|tick| !sampler.is_due(tick)));
+        let [busy, quiet, other] = [Counter::default(), Counter::default(), Counter::default()];
+        assert!((1..100).all(|tick| !sampler.is_due(&busy, tick)));
         let _listener = samples.listen();
-        assert_eq!((200..300).filter(|tick| sampler.is_due(*tick)).count(), 20);
-        assert_eq!((0..9).filter(|_| sampler.is_due(300)).count(), 1);
+        assert_eq!((200..300).filter(|tick| sampler.is_due(&busy, *tick)).count(), 10);
+        assert_eq!((0..9).filter(|_| sampler.is_due(&busy, 300)).count(), 1);
+        assert!(sampler.is_due(&quiet, 300), "another frontend has its own turn");
+        assert!(!sampler.is_due(&other, 300), "two in a tick are enough");
+        assert!(sampler.is_due(&other, 301));
     }
 }

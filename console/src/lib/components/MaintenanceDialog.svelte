@@ -54,7 +54,7 @@
         <input id="maintenance-reason" class="input w-full" maxlength="253" bind:value={reason} placeholder="new booking engine" autocomplete="off" />
       </div>
       <div>
-        <label class="mb-1 block" for="maintenance-networks">Networks that get the application all the same</label>
+        <label class="mb-1 block" for="maintenance-networks">Except for networks</label>
         <ObjectPicker
           id="maintenance-networks"
           kind="network"

@@ -161,6 +161,8 @@ pub struct FrontendWorkerCounters {
     pub closed: Counter,
     /// Requests whose head was read whole and made sense.
     pub requests: Counter,
+    /// The tick from which on a request is sampled again.
+    pub next_sample: Counter,
     /// Requests refused for what they were (400, 408, 431, 501, 505).
     pub refused: Counter,
     /// Connections refused because as many as the frontend takes were there.

@@ -54,7 +54,8 @@ impl<'a> RequestForwarder<'a> {
     /// about it is changed in its head.
     #[inline]
     pub(super) fn follow_rules(&mut self, head: &mut Vec<u8>) -> Option<RuleResponse<'a>> {
-        if self.worker.request_sampler.is_due(self.worker.wheel.now()) {
+        let next_sample = &self.frontend.cell.lane(self.worker.index).next_sample;
+        if self.worker.request_sampler.is_due(next_sample, self.worker.wheel.now()) {
             self.sample(head);
         }
         let rules = self.frontend.rules.as_deref()?;

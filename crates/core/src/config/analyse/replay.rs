@@ -20,8 +20,9 @@ use crate::rules::{
 };
 use crate::time::Tick;
 
-/// How many different requests are kept of half an hour; of others only their number is.
-const MOST_SHAPES: usize = 2_000;
+/// How many different requests are kept of half an hour, of one frontend and of all. Others are not.
+const MOST_OF_ONE: usize = 500;
+const MOST: usize = 5_000;
 /// After so long what was kept moves on, and what had moved on before is forgotten.
 const HALF: Duration = Duration::from_secs(30 * 60);
 /// How many requests that would go elsewhere are shown.
@@ -57,9 +58,18 @@ struct Shape {
     count: u64,
 }
 
-type Shapes = BTreeMap<(Name, String, Option<String>, String), Shape>;
+/// Method, host and path.
+type ShapeKey = (String, Option<String>, String);
 
-/// What came in the last hour: at most [`MOST_SHAPES`] different requests of each half of it.
+/// What is kept of half an hour, by frontend.
+#[derive(Clone, Debug, Default)]
+struct Shapes {
+    of: BTreeMap<Name, BTreeMap<ShapeKey, Shape>>,
+    /// How many there are.
+    total: usize,
+}
+
+/// What came in the last hour: at most 500 different requests of a frontend, and 5,000 of all, in each half of it.
 #[derive(Clone, Debug, Default)]
 pub struct RecentRequests {
     now: Shapes,
@@ -108,16 +118,19 @@ impl RecentRequests {
         if now.since(self.since) >= HALF {
             let last = std::mem::take(&mut self.now);
             // What is older than an hour is gone.
-            self.before = if now.since(self.since) >= HALF * 2 { Shapes::new() } else { last };
+            self.before = if now.since(self.since) >= HALF * 2 { Shapes::default() } else { last };
             self.since = now;
         }
         let path = request.target.split('?').next().unwrap_or_default().to_owned();
-        let key = (request.frontend.clone(), request.method.clone(), request.host.clone(), path);
-        if let Some(shape) = self.now.get_mut(&key) {
+        let key = (request.method.clone(), request.host.clone(), path);
+        let Shapes { of, total } = &mut self.now;
+        let shapes = of.entry(request.frontend.clone()).or_default();
+        if let Some(shape) = shapes.get_mut(&key) {
             shape.count += 1;
             shape.last = request;
-        } else if self.now.len() < MOST_SHAPES {
-            self.now.insert(key, Shape { last: request, count: 1 });
+        } else if shapes.len() < MOST_OF_ONE && *total < MOST {
+            *total += 1;
+            shapes.insert(key, Shape { last: request, count: 1 });
         }
     }
 
@@ -128,18 +141,20 @@ impl RecentRequests {
         let mut frontends: BTreeMap<&Name, Option<(Side<'_>, Side<'_>)>> = BTreeMap::new();
         let mut replay: Option<RequestReplay> = None;
         let mut shapes: BTreeMap<_, (&Shape, u64)> = BTreeMap::new();
-        for (key, shape) in self.now.iter().chain(&self.before) {
-            shapes.entry(key).or_insert((shape, 0)).1 += shape.count;
+        for (frontend, of) in self.now.of.iter().chain(&self.before.of) {
+            for (key, shape) in of {
+                shapes.entry((frontend, key)).or_insert((shape, 0)).1 += shape.count;
+            }
         }
-        for ((_, _, _, path), (shape, count)) in shapes {
+        for ((_, (_, _, path)), (shape, count)) in shapes {
             let request = &shape.last;
             let sides = frontends
                 .entry(&request.frontend)
                 .or_insert_with(|| sides(old, new, &renames, &request.frontend));
-            let Some((before, after)) = sides else { continue };
+            let Some(sides) = sides else { continue };
             let found = replay.get_or_insert_default();
             found.requests += count;
-            let (Some(before), Some(after)) = (before.fate(request), after.fate(request)) else {
+            let (Some(before), Some(after)) = (sides.0.fate(request), sides.1.fate(request)) else {
                 found.undecided += count;
                 continue;
             };
@@ -153,8 +168,8 @@ impl RecentRequests {
                 host: request.host.clone(),
                 path: path.clone(),
                 requests: count,
-                before: describe(&before),
-                after: describe(&after),
+                before: sides.0.in_words(request, &before),
+                after: sides.1.in_words(request, &after),
             });
         }
         if let Some(found) = &mut replay {
@@ -223,19 +238,32 @@ impl<'d> Side<'d> {
         Self { document, frontend, rules: RuleSet::new(conditions, &document.networks) }
     }
 
-    /// Whether a client gets the application although the frontend is in maintenance.
-    fn is_excepted(&self, keys: &MaintenanceKeys, client: IpAddr) -> bool {
-        let networks = keys.maintenance_except.iter().filter_map(|name| self.document.networks.get(name));
-        networks.flatten().any(|network| network.contains(&client.to_canonical()))
+    /// Whether a client gets the page of a frontend in maintenance.
+    fn is_in_maintenance(&self, client: IpAddr) -> bool {
+        maintenance(self.frontend).is_some_and(|keys| {
+            let mut excepted =
+                keys.maintenance_except.iter().filter_map(|name| self.document.networks.get(name));
+            !excepted.any(|networks| networks.iter().any(|network| network.contains(&client.to_canonical())))
+        })
+    }
+
+    fn in_words(&self, request: &SampledRequest, outcome: &RuleOutcome) -> String {
+        if let Some((port, status)) = redirect(self.frontend) {
+            format!("is redirected to https, port {port} ({status})")
+        } else if self.is_in_maintenance(request.client) {
+            "gets 503: maintenance".to_owned()
+        } else {
+            describe(outcome)
+        }
     }
 
     /// What becomes of a request; `None` where a rule looks at its header fields.
     fn fate(&self, request: &SampledRequest) -> Option<RuleOutcome> {
         if let Some((port, status)) = redirect(self.frontend) {
-            let location = Some(format!("https, port {port}"));
+            let location = Some(port.to_string());
             return Some(RuleOutcome { status: Some(status), location, ..RuleOutcome::default() });
         }
-        if maintenance(self.frontend).is_some_and(|keys| !self.is_excepted(keys, request.client)) {
+        if self.is_in_maintenance(request.client) {
             return Some(RuleOutcome { status: Some(503), ..RuleOutcome::default() });
         }
         if !self.rules.is_empty()
@@ -373,7 +401,7 @@ mod tests {
         let (old, new) = (site(&[], ""), site(&[], "redirect_to_https = 443"));
         let replay = recent(SEEN).replay(old.document(), new.document()).unwrap();
         assert_eq!((replay.requests, replay.elsewhere), (5, 5));
-        assert_eq!(replay.moves[0].after, "meets no rule and is redirected to https, port 443 (308)");
+        assert_eq!(replay.moves[0].after, "is redirected to https, port 443 (308)");
     }
 
     #[test]
@@ -385,6 +413,7 @@ mod tests {
             let new = site(&[], &keys);
             let replay = recent(SEEN).replay(old.document(), new.document()).unwrap();
             assert_eq!((replay.requests, replay.elsewhere), (5, elsewhere));
+            assert!(replay.moves.iter().all(|change| change.after == "gets 503: maintenance"), "{replay:?}");
         }
     }
 
@@ -403,12 +432,19 @@ mod tests {
         assert_eq!(asked(&recent), 2, "the first is gone");
         recent.add(request("/"), at(500));
         assert_eq!(asked(&recent), 1, "nobody came for long");
-        for number in 0..MOST_SHAPES * 2 {
+        for number in 0..MOST_OF_ONE * 2 {
             recent.add(request(&format!("/book/{number}")), at(501));
         }
-        assert_eq!(recent.now.len(), MOST_SHAPES);
+        assert_eq!(recent.now.total, MOST_OF_ONE);
         let replay = recent.replay(old.document(), new.document()).unwrap();
         assert_eq!(replay.moves.len(), SHOWN);
-        assert_eq!(replay.elsewhere, MOST_SHAPES as u64 - 1);
+        for frontend in 0..20 {
+            for number in 0..MOST_OF_ONE {
+                let frontend = format!("site-{frontend}").parse().unwrap();
+                recent.add(SampledRequest { frontend, ..request(&format!("/{number}")) }, at(502));
+            }
+        }
+        assert_eq!(recent.now.total, MOST);
+        assert_eq!(replay.elsewhere, MOST_OF_ONE as u64 - 1);
     }
 }
