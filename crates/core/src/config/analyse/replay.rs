@@ -53,18 +53,18 @@ pub struct SampledRequest {
 
 /// Requests that are alike: the same frontend, method, host and path. The last of them stands for all.
 #[derive(Clone, Debug)]
-struct Shape {
+struct RequestShape {
     last: SampledRequest,
     count: u64,
 }
 
 /// Method, host and path.
-type ShapeKey = (String, Option<String>, String);
+type RequestShapeKey = (String, Option<String>, String);
 
 /// What is kept of half an hour, by frontend.
 #[derive(Clone, Debug, Default)]
-struct Shapes {
-    of: BTreeMap<Name, BTreeMap<ShapeKey, Shape>>,
+struct RequestShapes {
+    of: BTreeMap<Name, BTreeMap<RequestShapeKey, RequestShape>>,
     /// How many there are.
     total: usize,
 }
@@ -72,8 +72,8 @@ struct Shapes {
 /// What came in the last hour: at most 500 different requests of a frontend, and 5,000 of all, in each half of it.
 #[derive(Clone, Debug, Default)]
 pub struct RecentRequests {
-    now: Shapes,
-    before: Shapes,
+    now: RequestShapes,
+    before: RequestShapes,
     since: Tick,
 }
 
@@ -118,19 +118,19 @@ impl RecentRequests {
         if now.since(self.since) >= HALF {
             let last = std::mem::take(&mut self.now);
             // What is older than an hour is gone.
-            self.before = if now.since(self.since) >= HALF * 2 { Shapes::default() } else { last };
+            self.before = if now.since(self.since) >= HALF * 2 { RequestShapes::default() } else { last };
             self.since = now;
         }
         let path = request.target.split('?').next().unwrap_or_default().to_owned();
         let key = (request.method.clone(), request.host.clone(), path);
-        let Shapes { of, total } = &mut self.now;
+        let RequestShapes { of, total } = &mut self.now;
         let shapes = of.entry(request.frontend.clone()).or_default();
         if let Some(shape) = shapes.get_mut(&key) {
             shape.count += 1;
             shape.last = request;
         } else if shapes.len() < MOST_OF_ONE && *total < MOST {
             *total += 1;
-            shapes.insert(key, Shape { last: request, count: 1 });
+            shapes.insert(key, RequestShape { last: request, count: 1 });
         }
     }
 
@@ -140,7 +140,7 @@ impl RecentRequests {
         let renames = Renames::between(old, new);
         let mut frontends: BTreeMap<&Name, Option<(Side<'_>, Side<'_>)>> = BTreeMap::new();
         let mut replay: Option<RequestReplay> = None;
-        let mut shapes: BTreeMap<_, (&Shape, u64)> = BTreeMap::new();
+        let mut shapes: BTreeMap<_, (&RequestShape, u64)> = BTreeMap::new();
         for (frontend, of) in self.now.of.iter().chain(&self.before.of) {
             for (key, shape) in of {
                 shapes.entry((frontend, key)).or_insert((shape, 0)).1 += shape.count;
