@@ -1,7 +1,7 @@
 //! What warnings say.
 
 use super::{first_of, names};
-use crate::config::document::Protocol;
+use crate::config::document::{PAGE_VALUES, Protocol};
 use crate::config::{ClientFate, WarningReason};
 
 /// What a warning says, and what to do about it.
@@ -109,6 +109,10 @@ fn of_document(reason: &WarningReason) -> Said {
                 if *subdomains { " and all names below them" } else { "" }
             ),
             "hsts_age = \"5m\" first, and longer when all that is served there works over TLS".to_owned(),
+        ),
+        WarningReason::UnknownPageValue { frontend, key, values } => (
+            format!("{key} of frontend {frontend} has {}, which is no value of a page: clients get it as it is written", values.join(", ")),
+            format!("{}, or other braces", PAGE_VALUES.join(", ")),
         ),
         WarningReason::RuleNeverMet { rule } => (
             format!("no request can meet rule {rule}: parts of its condition exclude each other"),

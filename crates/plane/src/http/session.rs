@@ -43,6 +43,8 @@ enum NextStep {
     Refuse {
         refusal: RequestError,
         to_head: bool,
+        /// What the client wants to read, where its head made sense.
+        accept: Box<[u8]>,
     },
     /// Close, but first take what the client still sends, so that it can read the answer.
     Linger,
@@ -158,8 +160,8 @@ pub(crate) fn serve<C: Connection>(
                     }
                     return;
                 }
-                NextStep::Refuse { refusal, to_head } => {
-                    return Box::pin(session.refuse(refusal, to_head)).await;
+                NextStep::Refuse { refusal, to_head, accept } => {
+                    return Box::pin(session.refuse(refusal, to_head, &accept)).await;
                 }
                 NextStep::Linger => return Box::pin(session.linger()).await,
                 NextStep::Tls => return Box::pin(session.refuse_tls()).await,
@@ -278,8 +280,12 @@ impl<C: Connection> HttpSession<C> {
                         NoRequest::Rests(patience) => NextStep::Rest(patience),
                         NoRequest::Tls => NextStep::Tls,
                         NoRequest::Two(buffer) => NextStep::Two(buffer),
-                        NoRequest::Refused(refusal) => NextStep::Refuse { refusal, to_head: false },
-                        NoRequest::RefusedHead(refusal) => NextStep::Refuse { refusal, to_head: true },
+                        NoRequest::Refused(refusal) => {
+                            NextStep::Refuse { refusal, to_head: false, accept: Box::default() }
+                        }
+                        NoRequest::RefusedHead(refusal) => {
+                            NextStep::Refuse { refusal, to_head: true, accept: Box::default() }
+                        }
                     };
                 }
             };
@@ -297,7 +303,7 @@ impl<C: Connection> HttpSession<C> {
                 Ok(request) => request,
                 Err(refusal) => {
                     cold_path();
-                    return NextStep::Refuse { refusal, to_head };
+                    return NextStep::Refuse { refusal, to_head, accept: Box::default() };
                 }
             };
             client.count_request(frontend.requests_per_connection);
@@ -320,7 +326,7 @@ impl<C: Connection> HttpSession<C> {
                     Ok(sending) => sending,
                     Err(refusal) => {
                         cold_path();
-                        return NextStep::Refuse { refusal, to_head };
+                        return NextStep::Refuse { refusal, to_head, accept: head::accept_of(&out).into() };
                     }
                 };
             hold_head(watch, sending.start);
@@ -335,16 +341,18 @@ impl<C: Connection> HttpSession<C> {
             client.alarm.cancel();
             watch.let_all_go();
             *input = sending.input.take();
-            worker.return_scratch(out);
             if let RequestOutcome::Answered { keep: true } = outcome {
+                worker.return_scratch(out);
                 return NextStep::Another;
             }
             cold_path();
+            let accept = head::accept_of(&out).into();
+            worker.return_scratch(out);
             match outcome {
                 RequestOutcome::Answered { .. } if input.is_some() => NextStep::Linger,
                 RequestOutcome::Answered { .. } => NextStep::Close,
                 RequestOutcome::AnsweredEarly => NextStep::Linger,
-                RequestOutcome::Refused(refusal) => NextStep::Refuse { refusal, to_head },
+                RequestOutcome::Refused(refusal) => NextStep::Refuse { refusal, to_head, accept },
                 RequestOutcome::BrokenOff { open_ended: false } => {
                     stream.break_off();
                     NextStep::Close
@@ -451,14 +459,14 @@ impl<C: Connection> HttpSession<C> {
     }
 
     /// Tells the client what was wrong, and lets it go.
-    async fn refuse(&mut self, refusal: RequestError, to_head: bool) {
+    async fn refuse(&mut self, refusal: RequestError, to_head: bool, accept: &[u8]) {
         let ClientConnection { at: RegisteredConnection { worker, client, .. }, stream, .. } =
             &mut self.visit;
         let snapshot = worker.snapshot();
         let Some(frontend) = snapshot.frontend(client.frontend.get()) else { return };
         frontend.cell.lane(worker.index).refused.increment();
         client.alarm.cancel();
-        let text = frontend_error(refusal.status(), &refusal, frontend, b"", true, !to_head);
+        let text = frontend_error(refusal.status(), &refusal, frontend, accept, true, !to_head);
         let watch = ConnectionTimer { alarm: &client.alarm, wheel: &worker.wheel };
         if write_all(stream, &text, watch, LINGER).await.is_ok() {
             linger(stream, worker, watch).await;

@@ -60,3 +60,53 @@ fn a_page_that_is_not_there_is_a_sentence_and_others_are_left_alone() {
         assert_eq!(http2::ask(&requests, http2::get("/")).await.unwrap().status, 429);
     });
 }
+
+/// Refuses paths that can be read in several ways, and bodies of more than 1 KiB.
+fn strict() -> Rig {
+    let rule = "[rules.never]\nwhen = 'path is /never'\naction = 'refuse'\n";
+    Rig::new(&[], rule, &format!("rules = ['never']\nbody_size_limit = '1KiB'\n{PAGES}"))
+}
+
+#[rstest]
+#[case::of_an_ambiguous_path(
+    "GET /a/%2e%2e/b HTTP/1.1\r\nHost: a\r\nAccept: application/json\r\n\r\n",
+    400,
+    "{\"title\": \"Bad Request\", \"status\": 400}"
+)]
+#[case::of_a_large_body(
+    "POST / HTTP/1.1\r\nHost: a\r\nAccept: text/html\r\nContent-Length: 5000\r\n\r\n",
+    413,
+    "<h1>413 Payload Too Large</h1>"
+)]
+#[case::of_a_head_that_makes_no_sense(
+    "GET / HTTP/1.1\r\nAccept: text/html\r\nHost: a\r\nHost: b\r\n\r\n",
+    400,
+    "sorry: "
+)]
+fn a_refusal_comes_in_that_format_where_the_head_made_sense(
+    #[case] request: &str,
+    #[case] status: u16,
+    #[case] body: &str,
+) {
+    let rig = strict();
+    let mut client = rig.client();
+    client.send(request);
+    let answer = client.answer().unwrap();
+    assert_eq!(answer.status, status);
+    assert!(answer.text().starts_with(body), "{}", answer.text());
+}
+
+#[test]
+fn a_refusal_of_http_2_comes_in_that_format() {
+    let rig = strict();
+    http2::run(async {
+        let requests = http2::connect(rig.address).await;
+        let mut request = http2::get("/a/%2e%2e/b");
+        request.headers_mut().insert("accept", "application/json".parse().unwrap());
+        let answer = http2::ask(&requests, request).await.unwrap();
+        assert_eq!(
+            (answer.status, answer.text()),
+            (400, "{\"title\": \"Bad Request\", \"status\": 400}".to_owned())
+        );
+    });
+}

@@ -94,7 +94,7 @@ async fn connections_are_counted_where_they_went_and_a_server_that_refuses_is_to
 async fn each_clients_datagrams_go_to_the_server_of_its_address() {
     let service = Service::with(&["gull", "tern"]).await;
     let _stations = stations(&service);
-    with_frontend(&service, "algorithm = \"hash\"", "udp", "idle_timeout = \"100ms\"").await;
+    with_frontend(&service, "algorithm = \"hash\"", "udp", "idle_timeout = \"2s\"").await;
     let from =
         TrialRequest { clients: Some(40), from: Some("127.0.9.0/24".to_owned()), ..at_once("line", 200) };
     let counted = tally(&service, &from).await;

@@ -84,6 +84,8 @@ pub enum WarningReason {
     UnverifiedServers { pool: Name },
     /// Browsers will refuse plain text for longer than anyone could wait who has to take it back.
     LongHsts { frontend: Name, age: Span, subdomains: bool },
+    /// An error page has something in braces that is none of its values.
+    UnknownPageValue { frontend: Name, key: &'static str, values: Vec<String> },
     /// No request can meet a rule: its condition excludes itself.
     RuleNeverMet { rule: Name },
     /// No frontend lists a rule.
@@ -273,6 +275,7 @@ pub(in crate::config) fn warnings(document: &Document) -> Vec<Warning> {
         pool_warnings(name, pool, frontends.get(name).unwrap_or(&none), &mut found);
     }
     unshared_pins(document, &mut found);
+    unknown_page_values(document, &mut found);
     super::rules::warnings(document, &mut found);
     super::limits::unused(document, &mut found);
     long_hsts(document, &mut found);
@@ -387,6 +390,16 @@ fn without_key(name: &Name, pool: &PoolSpec, frontends: &[(&Name, &FrontendSpec)
     };
     let level = if is_refused { WarningLevel::Warning } else { WarningLevel::Notice };
     found.push(Warning::new(&reason, level, &format!("pools.{name}.hash_keys")));
+}
+
+/// Says of which error pages a value is probably misspelt: clients would get it as it is written.
+fn unknown_page_values(document: &Document, found: &mut Vec<Warning>) {
+    for (name, frontend) in &document.frontends {
+        for (key, values) in frontend.http.iter().flat_map(|http| http.errors.unknown_values()) {
+            let reason = WarningReason::UnknownPageValue { frontend: name.clone(), key, values };
+            found.push(Warning::notice(&reason, &format!("frontends.{name}.{key}")));
+        }
+    }
 }
 
 /// Says of which pools the pins hold in no other one of their group.

@@ -25,7 +25,7 @@ pub use crate::config::schema::checks::{
     CertificateTrust, CheckKind, CommandProbe, DnsProbe, DnsRecordType, GrpcProbe, HttpProbe, SecretRef,
     SendExpect, SqlProbe, TlsProbe, TlsVerify,
 };
-pub use crate::config::schema::error_pages::{ErrorFacts, ErrorFormat, ErrorPages};
+pub use crate::config::schema::error_pages::{ErrorFacts, ErrorFormat, ErrorPages, PAGE_VALUES};
 pub use crate::config::schema::expectation::{BodyExpectation, ExpectedValue, Pattern};
 pub use crate::config::schema::frontend::{
     ClientCertificates, Endpoint, FrontendSpec, HandshakeLimits, HttpKeys, Protocol, RedirectStatus,

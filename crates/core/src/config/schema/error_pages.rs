@@ -8,7 +8,8 @@ use serde::Serialize;
 pub struct ErrorPages {
     /// Body for clients that accept HTML, with `{status}`, `{reason}` (the words for it), `{why}` (a sentence) and `{frontend}`.
     ///
-    /// The `Accept` field of a request decides (RFC 9110, 12.5.1). Requests that can't be read, and errors of servers and of rules that have a body, do not get it.
+    /// The `Accept` field of a request decides (RFC 9110, 12.5.1). A request whose head can't be read gets `error_text`; errors of servers, and of rules
+    /// that have a body, stay as they are.
     #[key(format = TEXT, without = "a sentence in plain text", escapes, example = "<h1>{status} {reason}</h1><p>{why}</p>", group = "Errors")]
     #[serde(skip_serializing_if = "Option::is_none")]
     pub error_html: Option<String>,
@@ -73,7 +74,26 @@ impl ErrorFormat {
     }
 }
 
+/// The values of a page, as they are written.
+pub const PAGE_VALUES: [&str; 4] = ["{status}", "{reason}", "{why}", "{frontend}"];
+
 impl ErrorPages {
+    /// The pages that have words in braces which are no values, by their keys. Other braces, as those of JSON and of style sheets, are none.
+    pub(in crate::config) fn unknown_values(&self) -> Vec<(&'static str, Vec<String>)> {
+        let pages = [
+            ("error_html", &self.error_html),
+            ("error_json", &self.error_json),
+            ("error_text", &self.error_text),
+        ];
+        let found = pages.into_iter().filter_map(|(key, page)| Some((key, words_in_braces(page.as_ref()?))));
+        found
+            .map(|(key, words)| {
+                (key, words.into_iter().filter(|word| !PAGE_VALUES.contains(&word.as_str())).collect())
+            })
+            .filter(|(_, unknown): &(_, Vec<String>)| !unknown.is_empty())
+            .collect()
+    }
+
     /// Whether nothing is said of them.
     #[must_use]
     pub fn is_empty(&self) -> bool {
@@ -124,6 +144,21 @@ impl ErrorPages {
     }
 }
 
+/// What stands in braces and is a word, each once, with its braces.
+fn words_in_braces(page: &str) -> Vec<String> {
+    let mut found: Vec<String> = Vec::new();
+    for (at, _) in page.match_indices('{') {
+        let Some((word, _)) = page[at + 1..].split_once('}') else { break };
+        let is_word = !word.is_empty()
+            && word.bytes().all(|byte| byte.is_ascii_lowercase() || matches!(byte, b'_' | b'-' | b'.'));
+        let whole = format!("{{{word}}}");
+        if is_word && !found.contains(&whole) {
+            found.push(whole);
+        }
+    }
+    found
+}
+
 #[cfg(test)]
 mod tests {
     use rstest::rstest;
@@ -141,6 +176,17 @@ mod tests {
     #[case::not_at_all("text/html;q=0", ErrorFormat::Text)]
     fn what_a_client_prefers(#[case] accept: &str, #[case] format: ErrorFormat) {
         assert_eq!(ErrorFormat::preferred(accept.as_bytes()), format);
+    }
+
+    #[rstest]
+    #[case::all("{status} {reason} {why} {frontend}", &[])]
+    #[case::misspelt("{statis} {statis} {request-id}", &["{statis}", "{request-id}"])]
+    #[case::other_braces("p{color:red} {\"title\": {\"a\": 1}} {} { why } {", &[])]
+    fn words_in_braces_that_are_no_values_are_found(#[case] page: &str, #[case] unknown: &[&str]) {
+        let pages = ErrorPages { error_text: Some(page.to_owned()), ..ErrorPages::default() };
+        let found: Vec<String> =
+            pages.unknown_values().into_iter().flat_map(|(_, unknown)| unknown).collect();
+        assert_eq!(found, unknown);
     }
 
     #[test]

@@ -383,6 +383,8 @@ async fn serve_request(
     let mut stream =
         StreamHalves { reading, writing: ResponseWriter::new(respond, is_head, Rc::clone(&line.writing)) };
     let snapshot = worker.snapshot();
+    // What the client wants to read, where it is refused and its head made sense.
+    let mut accept = Box::default();
     if let Some(frontend) = snapshot.frontend(own.frontend.get()) {
         let outcome = match coding.and_then(|_| in_buffer(worker, &text)) {
             Ok(mut buffer) => {
@@ -420,6 +422,9 @@ async fn serve_request(
                     Err(refusal) => RequestOutcome::Refused(refusal),
                 };
                 own.server.set(None);
+                if let RequestOutcome::Refused(_) = outcome {
+                    accept = head::accept_of(&out).into();
+                }
                 worker.return_scratch(out);
                 outcome
             }
@@ -435,7 +440,7 @@ async fn serve_request(
             RequestOutcome::Refused(refusal) => {
                 line.record_violation();
                 frontend.cell.lane(worker.index).refused.increment();
-                let text = frontend_error(refusal.status(), &refusal, frontend, b"", false, !is_head);
+                let text = frontend_error(refusal.status(), &refusal, frontend, &accept, false, !is_head);
                 let watch = ConnectionTimer { alarm: &own.alarm, wheel: &worker.wheel };
                 // A client that does not want to hear it needs no answer.
                 let _ = write_all(&mut stream, &text, watch, REFUSAL_TIME).await;
