@@ -218,7 +218,7 @@ fn frontends_must_not_overlap(#[case] listen: &str, #[case] overlaps: bool) {
     "unshared-pins:pools.side.pin_group"
 )]
 #[case::a_value_of_a_page_that_is_misspelt(
-    "[frontends.side]\nprotocol = \"http\"\nlisten = \"192.0.2.10:81\"\npool = \"quay\"\nerror_html = \"<h1>{statis}</h1>\"\n",
+    "[frontends.side]\nprotocol = \"http\"\nlisten = \"192.0.2.10:81\"\npool = \"booking\"\nerror_html = \"<h1>{statis}</h1>\"\n",
     "unknown-page-value:frontends.side.error_html"
 )]
 fn what_is_allowed_and_probably_a_mistake_is_warned_about(#[case] more: &str, #[case] key: &str) {
