@@ -1,7 +1,7 @@
-//! Samples of the requests that come, for whoever wants to know where they would go by other rules.
+//! Samples of the requests that come, for previews that ask where they would go by other rules.
 //!
 //! A worker takes one of each frontend in [`EVERY`] ticks at most, so that a busy frontend leaves room for the others, and [`PER_TICK`] of all; and
-//! only while somebody listens.
+//! only while there is a listener.
 
 use std::cell::Cell;
 use std::sync::Arc;
@@ -79,7 +79,7 @@ mod tests {
     use super::*;
 
     #[test]
-    fn one_of_each_frontend_in_several_ticks_is_sampled_while_somebody_listens() {
+    fn one_of_each_frontend_in_several_ticks_is_sampled_while_there_is_a_listener() {
         let samples = RequestSamples::new();
         let sampler = RequestSampler::new(samples.clone());
         let [busy, quiet, other] = [Counter::default(), Counter::default(), Counter::default()];

@@ -16,7 +16,7 @@
 
   const stands = $derived(was('maintenance'))
   let reason = $state('')
-  // What was typed stays when somebody else changes the frontend meanwhile.
+  // What was typed stays when another operator changes the frontend meanwhile.
   let networks = $state(untrack(() => ((frontend.keys.maintenance_except ?? []) as string[]).join(' ')))
   let after = $state(untrack(() => was('maintenance_retry_after')))
   let page = $state(untrack(() => was('maintenance_page')))

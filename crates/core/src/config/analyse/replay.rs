@@ -1,7 +1,7 @@
 //! Requests of the last hour, as far as they are kept, and where they would go after a change.
 //!
 //! A sample keeps what rules look at most: host, path, method, client, and how the client speaks. It keeps no header fields, so of a request that a
-//! rule would be asked about by one of them nothing is said.
+//! rule would be asked about by one of them nothing is known.
 
 use std::cell::Cell;
 use std::collections::BTreeMap;
@@ -194,6 +194,7 @@ fn is_alike(before: &RuleOutcome, after: &RuleOutcome, renames: &Renames) -> boo
 struct Side<'d> {
     document: &'d Document,
     frontend: &'d FrontendSpec,
+    listed: Vec<(&'d Name, &'d RuleSpec)>,
     rules: RuleSet,
 }
 
@@ -234,8 +235,9 @@ fn maintenance(frontend: &FrontendSpec) -> Option<&MaintenanceKeys> {
 
 impl<'d> Side<'d> {
     fn new(document: &'d Document, frontend: &'d FrontendSpec) -> Self {
-        let conditions = document.rules_of(frontend).map(|(_, rule)| &rule.when);
-        Self { document, frontend, rules: RuleSet::new(conditions, &document.networks) }
+        let listed: Vec<_> = document.rules_of(frontend).collect();
+        let rules = RuleSet::new(listed.iter().map(|(_, rule)| &rule.when), &document.networks);
+        Self { document, frontend, listed, rules }
     }
 
     /// Whether a client gets the page of a frontend in maintenance.
@@ -290,14 +292,13 @@ impl<'d> Side<'d> {
             port: request.port,
             any_field: &not_kept,
         };
-        let listed: Vec<(&Name, &RuleSpec)> = self.document.rules_of(self.frontend).collect();
         let (mut outcome, mut from) = (RuleOutcome::default(), 0);
         loop {
             let met = self.rules.next(&facts, from);
             if was_asked.get() {
                 return None;
             }
-            let Some((name, rule)) = met.and_then(|place| listed.get(place).copied()) else {
+            let Some((name, rule)) = met.and_then(|place| self.listed.get(place).copied()) else {
                 outcome.pools = self.frontend.chosen_pools().cloned().collect();
                 return Some(outcome);
             };
@@ -431,7 +432,7 @@ mod tests {
         recent.add(request("/book"), at(62));
         assert_eq!(asked(&recent), 2, "the first is gone");
         recent.add(request("/"), at(500));
-        assert_eq!(asked(&recent), 1, "nobody came for long");
+        assert_eq!(asked(&recent), 1, "no request came for long");
         for number in 0..MOST_OF_ONE * 2 {
             recent.add(request(&format!("/book/{number}")), at(501));
         }
