@@ -86,6 +86,7 @@ pub struct Impact {
     pub certificates: Vec<CertificateChange>,
     /// Where sampled requests of the last hour would go; absent where nothing that decides about them changes.
     #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[cfg_attr(feature = "schema", schema(nullable = false))]
     pub requests: Option<RequestReplay>,
 }
 
