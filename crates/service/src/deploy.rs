@@ -25,7 +25,7 @@ use crate::certificates::CertificateKeeper;
 use crate::clock::wall;
 use crate::controller::{Controller, RevisionChange, RunningView, Stopping};
 use crate::preflight::{self, PreflightResult};
-use crate::recent_requests::RequestMemory;
+use crate::recent_requests::RequestHistory;
 
 /// What is to run.
 #[derive(Debug)]
@@ -91,7 +91,7 @@ pub(crate) struct Deployer {
     store: Store,
     surroundings: ProbeEnvironment,
     certificates: CertificateKeeper,
-    recent: RequestMemory,
+    recent: RequestHistory,
     /// Held over a whole deployment, so that two never interleave.
     one_at_a_time: Mutex<()>,
     /// Held while addresses are bound and not yet listened on: two who try the same one would be in each other's way.
@@ -111,7 +111,7 @@ impl Deployer {
         store: Store,
         surroundings: ProbeEnvironment,
         certificates: CertificateKeeper,
-        recent: RequestMemory,
+        recent: RequestHistory,
     ) -> Self {
         Self {
             controller,

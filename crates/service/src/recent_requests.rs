@@ -11,9 +11,9 @@ use tokio::sync::broadcast::error::RecvError;
 
 /// What came in the last hour. A clone is the same.
 #[derive(Clone, Debug, Default)]
-pub(crate) struct RequestMemory(Arc<Mutex<RecentRequests>>);
+pub(crate) struct RequestHistory(Arc<Mutex<RecentRequests>>);
 
-impl RequestMemory {
+impl RequestHistory {
     /// Keeps what workers sample, from now on.
     pub(crate) fn listen(samples: &RequestSamples) -> Self {
         let (memory, mut receiver, start) = (Self::default(), samples.listen(), Instant::now());

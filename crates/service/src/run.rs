@@ -39,7 +39,7 @@ use crate::machine::MachineWatch;
 use crate::nodes::{NodeFollower, NodeIdentity, NodeWatch, PinKeyKeeper};
 use crate::notifications::NotificationSender;
 use crate::pin_keeper::{self, PinKeeper};
-use crate::recent_requests::RequestMemory;
+use crate::recent_requests::RequestHistory;
 use crate::settings::Settings;
 use crate::shortages;
 use crate::state_file::{self, LoadError, RestoredState, StateFile};
@@ -329,7 +329,7 @@ async fn start(
         plane.inherit(std::mem::take(&mut before.sockets));
     }
     let (decisions, memory) = (plane.decisions(), plane.memory());
-    let recent = RequestMemory::listen(&plane.samples());
+    let recent = RequestHistory::listen(&plane.samples());
     let (messages, messenger) = NotificationSender::new(secrets.clone());
     let sealing = Arc::new(access::sealing_key(&settings.state_folder, &troubles)?);
     let orders = OrderMeans {

@@ -179,7 +179,7 @@ fn replayed(replay: &RequestReplay) {
     if moves.is_empty() {
         return;
     }
-    let mut table = table(&["frontend", "request", "sampled", "now", "then"]);
+    let mut table = table(&["frontend", "request", "sampled", "before", "after"]);
     for change in moves {
         let RequestMove { frontend, method, host, path, requests, before, after } = change;
         let host = host.as_deref().unwrap_or_default();

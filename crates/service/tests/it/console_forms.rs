@@ -136,7 +136,7 @@ async fn mistakes_stand_at_their_field_and_nothing_goes_live_beside_them() {
     until("both are made", async || weights(&service).await == [2, 4]).await;
 
     let share = "input[aria-label='Share of quay/gull in percent']";
-    // What is being typed stays when somebody else changes a weight meanwhile.
+    // What is being typed stays when another operator changes a weight meanwhile.
     browser.type_over(share, "14").await;
     change(&service, "pools.quay.servers.tern", json!({ "weight": 6 })).await;
     until("the other weight is shown", async || browser.value(TERN).await == "6").await;

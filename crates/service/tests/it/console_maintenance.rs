@@ -76,7 +76,7 @@ async fn maintenance_of_a_frontend_begins_and_ends_in_the_console() {
     let answer = http.get(format!("http://{}/", service.frontend)).send().await.unwrap();
     assert_eq!(answer.headers()["retry-after"], "3600");
     assert_eq!(answer.text().await.unwrap(), "<h1>Back at noon.</h1>");
-    until("it is told on every page", async || {
+    until("every page shows it", async || {
         browser.text("body").await.contains("in maintenance: new booking engine")
     })
     .await;

@@ -138,7 +138,7 @@ impl RecentRequests {
     #[must_use]
     pub fn replay(&self, old: &Document, new: &Document) -> Option<RequestReplay> {
         let renames = Renames::between(old, new);
-        let mut frontends: BTreeMap<&Name, Option<(Side<'_>, Side<'_>)>> = BTreeMap::new();
+        let mut frontends: BTreeMap<&Name, Option<(FrontendSide<'_>, FrontendSide<'_>)>> = BTreeMap::new();
         let mut replay: Option<RequestReplay> = None;
         let mut shapes: BTreeMap<_, (&RequestShape, u64)> = BTreeMap::new();
         for (frontend, of) in self.now.of.iter().chain(&self.before.of) {
@@ -191,7 +191,7 @@ fn is_alike(before: &RuleOutcome, after: &RuleOutcome, renames: &Renames) -> boo
 }
 
 /// A frontend before or after the change.
-struct Side<'d> {
+struct FrontendSide<'d> {
     document: &'d Document,
     frontend: &'d FrontendSpec,
     listed: Vec<(&'d Name, &'d RuleSpec)>,
@@ -204,7 +204,7 @@ fn sides<'d>(
     new: &'d Document,
     renames: &Renames,
     name: &Name,
-) -> Option<(Side<'d>, Side<'d>)> {
+) -> Option<(FrontendSide<'d>, FrontendSide<'d>)> {
     let before = old.frontends.get(name)?;
     let after = new.frontends.get(renames.frontends.get(name).unwrap_or(name))?;
     let is_same = old.rules_of(before).eq(new.rules_of(after))
@@ -213,7 +213,7 @@ fn sides<'d>(
         && redirect(before) == redirect(after)
         && maintenance(before) == maintenance(after)
         && old.networks == new.networks;
-    (!is_same).then(|| (Side::new(old, before), Side::new(new, after)))
+    (!is_same).then(|| (FrontendSide::new(old, before), FrontendSide::new(new, after)))
 }
 
 fn refuses_ambiguous(frontend: &FrontendSpec) -> bool {
@@ -233,7 +233,7 @@ fn maintenance(frontend: &FrontendSpec) -> Option<&MaintenanceKeys> {
     keys.maintenance.as_ref().map(|_| keys)
 }
 
-impl<'d> Side<'d> {
+impl<'d> FrontendSide<'d> {
     fn new(document: &'d Document, frontend: &'d FrontendSpec) -> Self {
         let listed: Vec<_> = document.rules_of(frontend).collect();
         let rules = RuleSet::new(listed.iter().map(|(_, rule)| &rule.when), &document.networks);
