@@ -14,6 +14,10 @@ pub struct Decision {
     pub frontend: String,
     /// The rule that the request met; absent when it met none.
     pub rule: Option<String>,
+    /// What rules call the request; absent where they give it no label.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schema(nullable = false)]
+    pub label: Option<String>,
     /// Who sent it: address and port.
     pub client: String,
     /// Name of the pool, of the frontend's pools, that the request went to.

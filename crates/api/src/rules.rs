@@ -25,6 +25,8 @@ pub struct RulesView {
     pub request_fields: Vec<String>,
     /// What rules change about the fields of the response.
     pub response_fields: Vec<String>,
+    /// What else rules decide about it: `label search`, `first byte within 5s`, `without persistence`.
+    pub decides: Vec<String>,
 }
 
 /// A rule beside a request.

@@ -52,6 +52,7 @@ fn dealing_out_allocates_nothing(
         target: Some("/ferry?day=3"),
         host: Some(b"skerry.example"),
         sni: None,
+        label: None,
         first_bytes: None,
         field: &field,
     };

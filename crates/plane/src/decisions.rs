@@ -30,6 +30,8 @@ pub struct SampledDecision {
     pub frontend: Name,
     /// The rule that the request met, if it met one.
     pub rule: Option<Name>,
+    /// What rules call the request.
+    pub label: Option<String>,
     /// Address and port of the client.
     pub client: SocketAddr,
     /// The pool, and how it was chosen where there are several.
@@ -159,6 +161,7 @@ impl DecisionSampler {
 pub(crate) struct DecisionContext<'a> {
     pub(crate) frontend: &'a Frontend,
     pub(crate) rule: Option<&'a Name>,
+    pub(crate) label: Option<&'a str>,
     pub(crate) pool: &'a Pool,
     pub(crate) why_pool: Option<WhyPool>,
     pub(crate) client: SocketAddr,
@@ -185,6 +188,7 @@ impl DecisionContext<'_> {
         SampledDecision {
             frontend: self.frontend.name.clone(),
             rule: self.rule.cloned(),
+            label: self.label.map(str::to_owned),
             client: self.client,
             pool: pool.name.clone(),
             why_pool: self.why_pool,

@@ -51,11 +51,13 @@ pub(crate) struct AttemptHistory<F> {
     /// The pool that the last attempt was made in: another is asked when it has no server left.
     pool: Option<Arc<PoolRuntime>>,
     arrival: QueueArrival,
+    /// The number that means its pool, where a cookie keeps it.
+    pub(crate) draw: Option<u64>,
 }
 
 impl<F> Default for AttemptHistory<F> {
     fn default() -> Self {
-        Self { failed_at: None, last: None, pool: None, arrival: QueueArrival::default() }
+        Self { failed_at: None, last: None, pool: None, arrival: QueueArrival::default(), draw: None }
     }
 }
 
@@ -135,7 +137,7 @@ impl<F> AttemptHistory<F> {
                 return Some(ChosenPool { number, pool });
             }
         }
-        choose(worker, frontend, client, asked)
+        choose(worker, frontend, client, asked, self.draw)
     }
 }
 
@@ -159,13 +161,14 @@ pub(crate) fn choose<'f>(
     frontend: &'f Frontend,
     client: IpAddr,
     asked: AskedPools,
+    draw: Option<u64>,
 ) -> Option<ChosenPool<'f>> {
     // Most frontends have one pool, and need neither the time nor a random number.
     if frontend.choice.is_none() {
         return asked.is_empty().then_some(ChosenPool { number: 0, pool: &frontend.pool });
     }
     cold_path();
-    frontend.choose(client, worker.draw(), worker.now(), asked)
+    frontend.choose(client, draw.unwrap_or_else(|| worker.draw()), worker.now(), asked)
 }
 
 /// Whether a client may go on with the server that it is tied to.

@@ -206,6 +206,7 @@ impl TcpStep<'_> {
         deal.sample_decision(|| DecisionContext {
             frontend,
             rule: None,
+            label: None,
             pool: deal.pool,
             why_pool: frontend.why_pool(chosen, client.ip(), self.worker.now()),
             client,

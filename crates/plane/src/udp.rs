@@ -238,7 +238,7 @@ fn select_server<'f>(
     tried: &[u32],
 ) -> Option<(&'f Arc<Pool>, usize)> {
     let mut asked = AskedPools::default();
-    while let Some(chosen) = choose(worker, frontend, client.ip(), asked) {
+    while let Some(chosen) = choose(worker, frontend, client.ip(), asked, None) {
         let pool = chosen.pool;
         let mut passed = Excluded::default();
         for (place, server) in pool.servers.iter().enumerate().filter(|_| !tried.is_empty()) {
@@ -307,6 +307,7 @@ fn sample_decision(
     let made = DecisionContext {
         frontend,
         rule: None,
+        label: None,
         pool,
         why_pool: None,
         client,

@@ -15,6 +15,9 @@ pub(crate) fn print(decision: &Decision, json: bool) {
     if let Some(rule) = &decision.rule {
         text(&format!("    by rule {rule}\n"));
     }
+    if let Some(label) = &decision.label {
+        text(&format!("    label {label}\n"));
+    }
     if let Some(why) = &decision.why_pool {
         text(&format!("    pool {}: {why}\n", decision.pool));
     }

@@ -65,6 +65,9 @@ pub(crate) fn explained(rules: &RulesView) {
             text(&format!("    {whose}: {change}\n"));
         }
     }
+    for decision in &rules.decides {
+        text(&format!("    {decision}\n"));
+    }
 }
 
 fn tests(rule: &RuleTrace) {

@@ -9,12 +9,13 @@ pub fn pool_choice(why: &WhyPool) -> String {
     let chosen = match &why.reason {
         PoolChoiceReason::LastResort => "it is the last resort".to_owned(),
         PoolChoiceReason::FirstUsable => "it is the first usable pool in the order".to_owned(),
-        PoolChoiceReason::DrawnByWeight { chances } => {
+        PoolChoiceReason::DrawnByWeight { chances, kept_by } => {
             let parts: Vec<String> = chances
                 .iter()
                 .map(|chance| format!("{} {:.1} %", chance.pool, chance.share * 100.0))
                 .collect();
-            format!("drawn by weight ({})", parts.join(", "))
+            let kept = kept_by.as_ref().map(|cookie| format!(", and kept by cookie {cookie}"));
+            format!("drawn by weight ({}){}", parts.join(", "), kept.unwrap_or_default())
         }
         PoolChoiceReason::Fastest { micros, others } => {
             let others: Vec<String> = others

@@ -61,6 +61,17 @@ impl LimitTables {
     }
 }
 
+/// The first of some keys that a request has.
+fn key_rule(spec: &LimitSpec, keys: Vec<HashKey>) -> KeyRule {
+    KeyRule::new(&HashSettings {
+        keys,
+        prefix_ipv4: Some(spec.prefix_ipv4),
+        prefix_ipv6: Some(spec.prefix_ipv6),
+        when_absent: None,
+        bound: None,
+    })
+}
+
 /// What one worker counted of one limit.
 #[derive(Debug, Default)]
 #[repr(align(128))]
@@ -200,13 +211,8 @@ impl ClientLimit {
         let key = match &spec.per {
             LimitKey::All => None,
             // Who does not have it counts by address.
-            LimitKey::Of(key) => Some(KeyRule::new(&HashSettings {
-                keys: vec![key.clone(), HashKey::ClientAddress],
-                prefix_ipv4: Some(spec.prefix_ipv4),
-                prefix_ipv6: Some(spec.prefix_ipv6),
-                when_absent: None,
-                bound: None,
-            })),
+            LimitKey::Label => Some(key_rule(&spec, vec![HashKey::ClientAddress])),
+            LimitKey::Of(key) => Some(key_rule(&spec, vec![key.clone(), HashKey::ClientAddress])),
         };
         let within = u64::try_from(spec.within.get().as_nanos()).unwrap_or(u64::MAX);
         let rate = spec.rate.map(|rate| PacedRate::new(rate, within, spec.burst.unwrap_or(rate)));
@@ -342,6 +348,9 @@ impl ClientLimit {
 
     fn hash(&self, facts: &RequestFacts<'_>) -> u64 {
         let Some(key) = &self.key else { return 0 };
+        if let Some(label) = facts.label.filter(|_| self.spec.per == LimitKey::Label) {
+            return self.tables.hash(label.as_bytes());
+        }
         key.hashed(facts, &|bytes| self.tables.hash(bytes)).unwrap_or(0)
     }
 

@@ -6,8 +6,9 @@ use std::sync::Arc;
 use ipnet::IpNet;
 use serde::{Deserialize, Serialize};
 
+use super::request_facts::RequestFacts;
 use super::snapshot::{Frontend, Pool};
-use crate::draw::part;
+use crate::draw::{digest, mix, part};
 use crate::name::{Name, PoolServer};
 use crate::time::Tick;
 
@@ -20,6 +21,8 @@ pub struct PoolChoice {
     pub by: PoolReason,
     /// The one that takes what none of them will.
     pub last_resort: Option<Arc<Pool>>,
+    /// The cookie that keeps what was drawn for a client by weight.
+    pub kept_by: Option<Box<str>>,
 }
 
 /// How a pool is chosen.
@@ -70,6 +73,10 @@ pub enum PoolChoiceReason {
     DrawnByWeight {
         /// How likely each usable pool was.
         chances: Vec<PoolChance>,
+        /// The cookie that keeps what was drawn; absent where every request is drawn.
+        #[serde(default, skip_serializing_if = "Option::is_none")]
+        #[cfg_attr(feature = "schema", schema(nullable = false))]
+        kept_by: Option<String>,
     },
     /// It has the shortest response time.
     Fastest {
@@ -161,7 +168,7 @@ impl AskedPools {
 
 impl Frontend {
     /// The pool for a request of this client, among those that were not asked yet. With one pool it is that one,
-    /// usable or not: it is the one to say why not.
+    /// usable or not: it is the one to say why not. Where a cookie keeps the choice `draw` is the number of the cookie.
     #[must_use]
     pub fn choose(&self, client: IpAddr, draw: u64, now: Tick, asked: AskedPools) -> Option<ChosenPool<'_>> {
         let Some(choice) = &self.choice else {
@@ -171,6 +178,9 @@ impl Frontend {
         let in_order = || (0..choice.pools.len()).find(usable);
         let found = match &choice.by {
             PoolReason::Order => in_order(),
+            PoolReason::Weight(weights) if choice.kept_by.is_some() => {
+                kept(&choice.pools, weights, usable, draw)
+            }
             PoolReason::Weight(weights) => drawn(weights, &usable, draw),
             PoolReason::Latency => {
                 let pace = |number: usize| choice.pools[number].cell.pace.typical(now, None).unwrap_or(0.0);
@@ -200,6 +210,13 @@ impl Frontend {
             Some(ChosenPool { number, pool: &choice.pools[number] })
         };
         resort.map(|pool| ChosenPool { number: last, pool }).or_else(first)
+    }
+
+    /// The number of the cookie by which a request keeps its pool; `None` where none keeps it, or the request has none.
+    #[must_use]
+    pub fn kept_draw(&self, facts: &RequestFacts<'_>) -> Option<u64> {
+        let cookie = self.choice.as_ref()?.kept_by.as_deref()?;
+        facts.cookies(cookie).find_map(kept_number)
     }
 
     /// All of its pools, the last resort at the end.
@@ -300,6 +317,7 @@ impl Frontend {
                 let chance = |(pool, share): (&Arc<Pool>, f64)| PoolChance { pool: pool.name.clone(), share };
                 PoolChoiceReason::DrawnByWeight {
                     chances: chances.filter(|(pool, _)| pool.usable).map(chance).collect(),
+                    kept_by: choice.kept_by.as_deref().map(str::to_owned),
                 }
             }
             PoolReason::Latency => match micros(chosen.pool) {
@@ -338,4 +356,41 @@ fn drawn(weights: &[u32], usable: &impl Fn(&usize) -> bool, draw: u64) -> Option
         at = at.saturating_sub(weight);
         here
     })
+}
+
+/// The usable one that a number means: by weighted rendezvous (Schindelhauer and Schomaker, 2005), so that another weight of one pool moves clients to it or
+/// away from it alone.
+fn kept(pools: &[Arc<Pool>], weights: &[u32], usable: impl Fn(&usize) -> bool, number: u64) -> Option<usize> {
+    let score = |place: usize| {
+        let even =
+            (mix(number ^ digest(pools[place].name.as_str().as_bytes())) >> 11) as f64 / (1_u64 << 53) as f64;
+        -even.max(f64::MIN_POSITIVE).ln() / f64::from(weights[place])
+    };
+    let candidates = (0..pools.len()).filter(|place| usable(place) && weights[*place] > 0);
+    candidates.min_by(|a, b| score(*a).total_cmp(&score(*b)))
+}
+
+/// The number that a cookie holds which keeps a choice: eight hexadecimal digits.
+#[must_use]
+pub fn kept_number(value: &[u8]) -> Option<u64> {
+    let is_one = value.len() == 8 && value.iter().all(u8::is_ascii_hexdigit);
+    let digits = str::from_utf8(value).ok().filter(|_| is_one)?;
+    u32::from_str_radix(digits, 16).ok().map(u64::from)
+}
+
+#[cfg(test)]
+mod tests {
+    use rstest::rstest;
+
+    use super::*;
+
+    #[rstest]
+    #[case::digits(b"0000001f", Some(31))]
+    #[case::the_largest(b"FFFFffff", Some(0xffff_ffff))]
+    #[case::too_few(b"1f", None)]
+    #[case::a_sign(b"+000001f", None)]
+    #[case::no_digits(b"zzzzzzzz", None)]
+    fn the_number_of_a_cookie_has_eight_digits(#[case] value: &[u8], #[case] number: Option<u64>) {
+        assert_eq!(kept_number(value), number);
+    }
 }

@@ -137,6 +137,7 @@ pub fn recompile(
                     pools: choice.pools.iter().map(now).collect(),
                     by: choice.by.clone(),
                     last_resort: choice.last_resort.as_ref().map(now),
+                    kept_by: choice.kept_by.clone(),
                 })
             });
             Frontend { pool: now(&seen.pool), choice, ..seen.clone() }
@@ -202,6 +203,7 @@ fn choice(
         pools: names.into_iter().map(|name| Arc::clone(find(pools, name))).collect(),
         by,
         last_resort: more.last_resort.as_ref().map(|name| Arc::clone(find(pools, name))),
+        kept_by: None,
     }))
 }
 

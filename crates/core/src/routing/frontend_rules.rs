@@ -183,16 +183,16 @@ pub(super) fn compile(
         return None;
     }
     let set = RuleSet::new(document.rules_of(spec).map(|(_, rule)| &rule.when), &document.networks);
-    let mut numbers: BTreeMap<Vec<(&Name, u16)>, usize> = BTreeMap::new();
+    let mut numbers: BTreeMap<(Option<&str>, Vec<(&Name, u16)>), usize> = BTreeMap::new();
     let mut ways = Vec::new();
     let mut rules = Vec::with_capacity(set.len());
     for (rule_name, rule) in document.rules_of(spec) {
         let own = || Arc::new(rule.clone());
         let way = match rule.action {
             RuleAction::Pool => {
-                let pools: Vec<(&Name, u16)> = rule.pools().collect();
-                CompiledAction::Pools(*numbers.entry(pools).or_insert_with_key(|pools| {
-                    ways.push(Arc::new(way(made, pools, document, &find)));
+                let goes_to = (rule.choice_cookie.as_deref(), rule.pools().collect());
+                CompiledAction::Pools(*numbers.entry(goes_to).or_insert_with_key(|(cookie, pools)| {
+                    ways.push(Arc::new(way(made, (*cookie, pools), document, &find)));
                     ways.len() - 1
                 }))
             }
@@ -223,7 +223,7 @@ pub(super) fn compile(
 /// The frontend with the pools of a rule.
 fn way(
     made: &Frontend,
-    pools: &[(&Name, u16)],
+    (cookie, pools): (Option<&str>, &[(&Name, u16)]),
     document: &Document,
     find: impl Fn(&Name) -> Arc<Pool>,
 ) -> Frontend {
@@ -232,7 +232,7 @@ fn way(
         |(pool, weight): &(&Name, u16)| u32::from(*weight) * u32::from(document.pools[*pool].capacity);
     let choice = (found.len() > 1).then(|| {
         let by = PoolReason::Weight(pools.iter().map(weight).collect());
-        Box::new(PoolChoice { pools: found.clone(), by, last_resort: None })
+        Box::new(PoolChoice { pools: found.clone(), by, last_resort: None, kept_by: cookie.map(Box::from) })
     });
     let ties_clients =
         made.balance_per == BalancePer::Connection || found.iter().any(|pool| pool.pin_rule.is_some());

@@ -10,7 +10,7 @@ mod snapshot;
 
 pub use choose_pool::{
     AskedPools, ChosenPool, CurrentRouting, MOST_POOLS, PoolChance, PoolChoice, PoolChoiceReason,
-    PoolLatency, PoolReason, WhyPool,
+    PoolLatency, PoolReason, WhyPool, kept_number,
 };
 pub use compile::{compile, recompile};
 pub use dropped_fields::DroppedFields;

@@ -22,6 +22,8 @@ pub struct RequestFacts<'a> {
     pub sni: Option<&'a str>,
     /// What a TCP client has sent before anything was decided.
     pub first_bytes: Option<&'a [u8]>,
+    /// What rules call the request.
+    pub label: Option<&'a str>,
     /// The first field of a name in lower case.
     pub field: &'a dyn Fn(&str) -> Option<&'a [u8]>,
 }
@@ -39,7 +41,16 @@ impl<'a> RequestFacts<'a> {
     /// Of work that says nothing of itself: a connection or a datagram.
     #[must_use]
     pub fn of_client(client: IpAddr) -> Self {
-        Self { client, port: None, target: None, host: None, sni: None, first_bytes: None, field: &|_| None }
+        Self {
+            client,
+            port: None,
+            target: None,
+            host: None,
+            sni: None,
+            first_bytes: None,
+            label: None,
+            field: &|_| None,
+        }
     }
 
     fn cookie(&self, name: &str) -> Option<&'a [u8]> {
@@ -226,6 +237,7 @@ mod tests {
             client: client.parse().unwrap(),
             target: Some("/ferry/lerwick?day=3&seats"),
             host: Some(b"Skerry.example"),
+            label: None,
             first_bytes: None,
             sni: Some("Booking.skerry.example"),
             field: &field,

@@ -3,14 +3,16 @@
 use std::fmt;
 use std::net::IpAddr;
 use std::str::FromStr;
+use std::time::Duration;
 
 use super::condition::{Condition, Fact, Test, TestComparison, Tree};
 use super::matcher::{RuleFacts, host_name};
 use super::outcome::met_prefix;
 use super::request_path;
 use super::template::{LocationTemplate, TemplateFacts};
-use crate::config::document::{Pattern, RuleSpec};
+use crate::config::document::{Pattern, RuleChanges, RulePersistence, RuleSpec};
 use crate::cookie::cookie_values;
+use crate::units::{Span, humane};
 
 /// Fields that delimit messages, direct them or concern one connection: no rule sets or removes them.
 pub const UNTOUCHED_FIELDS: [&str; 14] = [
@@ -29,6 +31,9 @@ pub const UNTOUCHED_FIELDS: [&str; 14] = [
     "x-forwarded-proto",
     "via",
 ];
+
+/// How many letters of a label are kept; what rules write is ASCII.
+const LONGEST_LABEL: usize = 128;
 
 /// The value of a field, with values of the request in braces.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -180,6 +185,10 @@ pub struct RuleEdits {
     host: Option<String>,
     request: FieldEdits,
     response: FieldEdits,
+    first_byte: Option<Duration>,
+    whole_response: Option<Duration>,
+    persistence: Option<RulePersistence>,
+    label: Option<FieldTemplate>,
 }
 
 #[derive(Clone, Debug, Default)]
@@ -199,6 +208,14 @@ pub struct RequestEdits {
     pub request: FieldChanges,
     /// Fields of the response.
     pub response: FieldChanges,
+    /// Longest time until the first byte of the response, where it is another one than the server's.
+    pub first_byte: Option<Duration>,
+    /// Longest time from there to its end, where it is another one than the server's.
+    pub whole_response: Option<Duration>,
+    /// Whether pins count, where a rule decides that.
+    pub persistence: Option<RulePersistence>,
+    /// What the request is called.
+    pub label: Option<String>,
 }
 
 /// Fields that are taken out, and fields that are put in after that.
@@ -245,6 +262,22 @@ impl FieldChanges {
     }
 }
 
+impl RequestEdits {
+    /// What is decided about the request besides its fields and its target, in a few words each.
+    #[must_use]
+    pub fn decisions(&self) -> Vec<String> {
+        let within =
+            |what: &str, time: Option<Duration>| time.map(|time| format!("{what} within {}", humane(time)));
+        let all = [
+            self.label.as_ref().map(|label| format!("label {label}")),
+            within("first byte", self.first_byte),
+            within("response", self.whole_response),
+            (self.persistence == Some(RulePersistence::None)).then(|| "without persistence".to_owned()),
+        ];
+        all.into_iter().flatten().collect()
+    }
+}
+
 impl RuleEdits {
     /// What a rule changes; `None` when it changes nothing.
     #[must_use]
@@ -260,13 +293,12 @@ impl RuleEdits {
             host: changes.rewrite_host.clone(),
             request: fields(&changes.remove_request_fields, &changes.set_request_fields),
             response: fields(&changes.remove_response_fields, &changes.set_response_fields),
+            first_byte: changes.first_byte_timeout.map(Span::get),
+            whole_response: changes.response_timeout.map(Span::get),
+            persistence: changes.persistence,
+            label: changes.request_label.as_ref().and_then(|label| label.parse().ok()),
         };
-        let is_none = |fields: &FieldEdits| fields.remove.is_empty() && fields.set.is_empty();
-        let changes_nothing = edits.path.is_none()
-            && edits.host.is_none()
-            && is_none(&edits.request)
-            && is_none(&edits.response);
-        (!changes_nothing).then_some(edits)
+        (*changes != RuleChanges::default()).then_some(edits)
     }
 
     /// Adds what the rule changes about a request to what rules before it do.
@@ -279,6 +311,7 @@ impl RuleEdits {
                 host: &String::from_utf8_lossy(&host),
                 target: facts.target,
                 prefix: met_prefix(&self.when, facts.target),
+                pattern,
             });
             let query = facts.target.find('?').map_or("", |at| &facts.target[at..]);
             let keeps_query = !path.says_query();
@@ -289,6 +322,14 @@ impl RuleEdits {
         }
         edits.request.apply(&self.request, render);
         edits.response.apply(&self.response, render);
+        edits.first_byte = self.first_byte.or(edits.first_byte);
+        edits.whole_response = self.whole_response.or(edits.whole_response);
+        edits.persistence = self.persistence.or(edits.persistence);
+        if let Some(label) = &self.label {
+            let mut label = render(label);
+            label.truncate(LONGEST_LABEL);
+            edits.label = Some(label).filter(|label| !label.is_empty());
+        }
     }
 }
 

@@ -1,7 +1,7 @@
 //! What rules make of a request, as far as the document tells.
 
 use super::condition::{Condition, Fact, Test, TestComparison, Tree};
-use super::edits::{RequestEdits, RuleEdits};
+use super::edits::{RequestEdits, RuleEdits, path_pattern};
 use super::matcher::{RuleFacts, RuleSet, host_name};
 use super::request_path::{self, is_under};
 use super::template::TemplateFacts;
@@ -70,7 +70,8 @@ pub fn location(rule: &RuleSpec, host: Option<&[u8]>, target: &str) -> Option<St
     let template = rule.location.as_ref().filter(|_| rule.action == RuleAction::Redirect)?;
     let host = host.map(host_name).unwrap_or_default();
     let (host, prefix) = (String::from_utf8_lossy(&host), met_prefix(&rule.when, target));
-    Some(template.render(TemplateFacts { host: &host, target, prefix }))
+    let pattern = path_pattern(rule.when.tree());
+    Some(template.render(TemplateFacts { host: &host, target, prefix, pattern }))
 }
 
 /// The path of `under` by which a condition is met.

@@ -5,7 +5,10 @@ use std::str::FromStr;
 
 use serde::{Serialize, Serializer};
 
-/// A `Location` (RFC 9110, 10.2.2) with values of the request in braces: `{host}`, `{path}`, `{rest}` and `{query}`.
+use super::request_path;
+use crate::config::document::Pattern;
+
+/// A `Location` (RFC 9110, 10.2.2) with values of the request in braces: `{host}`, `{path}`, `{rest}`, `{query}` and `{capture.NAME}`.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct LocationTemplate {
     text: String,
@@ -23,6 +26,8 @@ enum LocationPiece {
     Rest,
     /// The query with its question mark; nothing where there is none.
     Query,
+    /// A named group of the regular expression that the path is compared with.
+    Capture(String),
 }
 
 /// The values of a request.
@@ -34,6 +39,8 @@ pub struct TemplateFacts<'a> {
     pub target: &'a str,
     /// The prefix by which the rule was met; empty where it was met by none.
     pub prefix: &'a str,
+    /// The regular expression that the rule compares the path with.
+    pub pattern: Option<&'a Pattern>,
 }
 
 /// Why a text is no template of a location.
@@ -43,11 +50,14 @@ pub enum TemplateError {
     #[error("a {{ without }}, or the other way round")]
     Brace,
     /// A value that is not known.
-    #[error("{{{0}}} is not one of {{host}}, {{path}}, {{rest}} and {{query}}")]
+    #[error("{{{0}}} is not one of {{host}}, {{path}}, {{rest}}, {{query}} and {{capture.NAME}}")]
     Value(String),
     /// It leads nowhere.
     #[error("it begins neither with https:// or http:// and a host, nor with /")]
     Start,
+    /// What a client says could become a part of the host.
+    #[error("{{capture.{0}}} could become a part of the host: a / or ? of the text has to come before it")]
+    Capture(String),
     /// A character that no URL holds.
     #[error("{0:?} has to be percent-encoded in a URL")]
     Character(char),
@@ -81,11 +91,15 @@ impl FromStr for LocationTemplate {
                 "path" => LocationPiece::Path,
                 "rest" => LocationPiece::Rest,
                 "query" => LocationPiece::Query,
-                other => return Err(TemplateError::Value(other.to_owned())),
+                other => match other.strip_prefix("capture.").filter(|group| !group.is_empty()) {
+                    Some(group) => LocationPiece::Capture(group.to_owned()),
+                    None => return Err(TemplateError::Value(other.to_owned())),
+                },
             });
             rest = after;
         }
         check_start(&pieces)?;
+        check_captures(&pieces)?;
         Ok(Self { text: text.to_owned(), pieces })
     }
 }
@@ -117,8 +131,29 @@ fn check_start(pieces: &[LocationPiece]) -> Result<(), TemplateError> {
     match others.next() {
         None | Some(LocationPiece::Path | LocationPiece::Rest | LocationPiece::Query) => Ok(()),
         Some(LocationPiece::Text(text)) if text.starts_with(['/', ':', '?']) => Ok(()),
-        Some(LocationPiece::Host | LocationPiece::Text(_)) => Err(TemplateError::Start),
+        Some(LocationPiece::Host | LocationPiece::Capture(_) | LocationPiece::Text(_)) => {
+            Err(TemplateError::Start)
+        }
     }
+}
+
+/// A group holds whatever the expression lets through, so it comes after the end of the host: after a slash or a question mark that is always there.
+fn check_captures(pieces: &[LocationPiece]) -> Result<(), TemplateError> {
+    let mut is_past_host = false;
+    for (place, piece) in pieces.iter().enumerate() {
+        match piece {
+            LocationPiece::Text(text) => {
+                let scheme = text.split_once("://").filter(|_| place == 0);
+                is_past_host |= scheme.map_or(text.as_str(), |(_, behind)| behind).contains(['/', '?']);
+            }
+            LocationPiece::Path => is_past_host = true,
+            LocationPiece::Capture(group) if !is_past_host => {
+                return Err(TemplateError::Capture(group.clone()));
+            }
+            LocationPiece::Host | LocationPiece::Rest | LocationPiece::Query | LocationPiece::Capture(_) => {}
+        }
+    }
+    Ok(())
 }
 
 impl LocationTemplate {
@@ -127,6 +162,14 @@ impl LocationTemplate {
     pub fn is_path(&self) -> bool {
         self.text.starts_with('/')
             || matches!(self.pieces.first(), Some(LocationPiece::Path | LocationPiece::Rest))
+    }
+
+    /// The groups of a regular expression that it names.
+    pub fn captures(&self) -> impl Iterator<Item = &str> {
+        self.pieces.iter().filter_map(|piece| match piece {
+            LocationPiece::Capture(group) => Some(group.as_str()),
+            _ => None,
+        })
     }
 
     /// Whether it says what becomes of the query.
@@ -154,6 +197,12 @@ impl LocationTemplate {
                 LocationPiece::Path => push_safe(&mut location, path),
                 LocationPiece::Rest => push_safe(&mut location, rest.unwrap_or_default()),
                 LocationPiece::Query => push_safe(&mut location, query),
+                LocationPiece::Capture(group) => {
+                    // As it is compared: decoded, so it is encoded again.
+                    let read = request_path::read(facts.target).bytes;
+                    let found = facts.pattern.and_then(|pattern| pattern.group(&read, group));
+                    push_encoded(&mut location, found.unwrap_or_default());
+                }
             }
         }
         // The rest may be nothing, and a path begins with a slash.
@@ -181,6 +230,18 @@ fn push_safe(location: &mut String, text: &str) {
     }
 }
 
+/// Adds bytes of a decoded path: what delimits parts of a URL, slashes apart, and what no URL holds is percent-encoded (RFC 3986, 2.1).
+fn push_encoded(location: &mut String, bytes: &[u8]) {
+    for byte in bytes {
+        match byte {
+            b'-' | b'.' | b'_' | b'~' | b'/' | b'0'..=b'9' | b'A'..=b'Z' | b'a'..=b'z' => {
+                location.push(char::from(*byte));
+            }
+            other => location.push_str(&format!("%{other:02X}")),
+        }
+    }
+}
+
 impl fmt::Display for LocationTemplate {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         f.write_str(&self.text)
@@ -200,7 +261,9 @@ mod tests {
     use super::*;
 
     fn at(template: &str, target: &str) -> String {
-        let facts = TemplateFacts { host: "booking.skerry.example", target, prefix: "/old" };
+        let pattern: Pattern = "^/v(?P<number>[0-9]+)/(?P<rest>.*)".parse().unwrap();
+        let (host, pattern) = ("booking.skerry.example", Some(&pattern));
+        let facts = TemplateFacts { host, target, prefix: "/old", pattern };
         template.parse::<LocationTemplate>().unwrap().render(facts)
     }
 
@@ -221,6 +284,14 @@ mod tests {
     #[case("{path}", "/\\evil.example", "/%5Cevil.example")]
     #[case("https://{host}{path}", "*", "https://booking.skerry.example/")]
     #[case("/x{query}", "/old?a=\"<b>\"", "/x?a=%22%3Cb%3E%22")]
+    #[case("/new/{capture.number}/{capture.rest}", "/v7/a/b?c", "/new/7/a/b")]
+    #[case("/{capture.rest}", "/v7//evil.example", "/evil.example")]
+    #[case(
+        "https://{host}/?page={capture.rest}&{capture.none}",
+        "/v7/a%26b%3f%0d%c3%a9@:x%23",
+        "https://booking.skerry.example/?page=a%26b%3F%0D%C3%A9%40%3Ax%23&"
+    )]
+    #[case("/n{capture.number}", "/other", "/n")]
     fn locations_are_filled_in(#[case] template: &str, #[case] target: &str, #[case] location: &str) {
         assert_eq!(at(template, target), location);
     }
@@ -239,6 +310,10 @@ mod tests {
     #[case::a_closing_brace("/x}", "a { without }")]
     #[case::an_unknown_value("/x{page}", "is not one of")]
     #[case::a_space("/a b", "percent-encoded")]
+    #[case::a_group_first("{capture.x}", "begins neither")]
+    #[case::a_group_in_the_host("https://www.skerry.example{rest}{capture.x}/", "a part of the host")]
+    #[case::a_group_as_port("https://{host}:{capture.x}/", "a part of the host")]
+    #[case::a_group_without_name("/{capture.}", "is not one of")]
     #[case::a_line_end("/a\r\nSet-Cookie: x", "percent-encoded")]
     fn mistakes_are_named(#[case] template: &str, #[case] message: &str) {
         let error = template.parse::<LocationTemplate>().unwrap_err().to_string();

@@ -50,7 +50,7 @@ impl RequestForwarder<'_> {
         }
         let mut ties = AffinityChoice::default();
         for (number, pool) in self.frontend.pools().enumerate() {
-            let Some(rule) = &pool.pin_rule else { continue };
+            let Some(rule) = pool.pin_rule.as_ref().filter(|_| !self.is_without_pins()) else { continue };
             let refuses = rule.when_gone == PinWhenGone::Refuse;
             let client = self.client_address();
             match head::with_facts(head, client, |facts| self.worker.client_pin(pool, facts)) {
@@ -79,6 +79,11 @@ impl RequestForwarder<'_> {
             }
         }
         ties
+    }
+
+    /// Whether a rule says that pins do not count for the request.
+    fn is_without_pins(&self) -> bool {
+        self.request.rule_effects.get().is_some_and(|effects| effects.without_pins)
     }
 
     /// The server that a trial wants the request to go to, whatever its duty and its health.
@@ -123,7 +128,7 @@ impl RequestForwarder<'_> {
                 self.client.dealt_to.set(Some(deal.pool.servers[place].cell.id));
             }
             let mut pin = None;
-            if deal.pool.pin_rule.is_some() && !ties.keeps_pin {
+            if deal.pool.pin_rule.is_some() && !ties.keeps_pin && !self.is_without_pins() {
                 let client = self.client_address();
                 head::with_facts(head, client, |facts| self.worker.learn_pin(deal.pool, place, facts));
                 pin = pin_cookie(deal.pool, place, minute(), self.who.is_secure);

@@ -197,7 +197,7 @@ impl RequestForwarder<'_> {
             target.server.cell.lane(self.worker.index).bytes_to.add(sending.start.len() as u64);
             let answer = ResponseForwarder::new(*self, target, was_long, carried);
             let delivered = if sending.follow.is_done() {
-                self.watch.set_timeout(target.hedge_after.unwrap_or(times.first_byte));
+                self.watch.set_timeout(target.hedge_after.unwrap_or(self.request.first_byte(times)));
                 // While nothing of an answer is here another server may have it, should this one go down.
                 self.client.may_move.set(self.request.is_idempotent && !sending.begun);
                 // One after the other here, for their states lie in the same place then.

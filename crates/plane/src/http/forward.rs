@@ -96,6 +96,10 @@ impl RequestForwarder<'_> {
                 }
             }
             let mut course = AttemptHistory::default();
+            if let Some(effects) = self.request.rule_effects.get() {
+                cold_path();
+                course.draw = effects.draw;
+            }
             match self.try_next_pool(&mut course, stream, sending).await {
                 ForwardStep::Ended(outcome) => outcome,
                 ForwardStep::Again => {
@@ -244,12 +248,12 @@ impl RequestForwarder<'_> {
                 }
             };
             let learns = SessionLearner::of(pool, place, || self.client_address());
-            let pin = match (&self.frontend.hsts, self.request.response_edits.get()) {
+            let pin = match (&self.frontend.hsts, self.request.rule_effects.get()) {
                 (None, None) => pin,
-                (hsts, edits) => {
+                (hsts, effects) => {
                     cold_path();
                     let hsts = hsts.as_deref().unwrap_or_default();
-                    let added = edits.map_or(&[][..], |edits| &edits.added);
+                    let added = effects.map_or(&[][..], |effects| &effects.added);
                     Some([hsts, added, pin.as_deref().unwrap_or_default()].concat().into())
                 }
             };
@@ -439,6 +443,7 @@ impl RequestForwarder<'_> {
             pool: chosen.pool,
             why_pool: self.frontend.why_pool(chosen, client, self.worker.now()),
             client: SocketAddr::new(client, self.who.client.port()),
+            label: self.request.rule_effects.get().and_then(|effects| effects.label.as_deref()),
             key: head::key_words(head, client, chosen.pool),
             tied: placed.tied,
             place: placed.place,

@@ -15,8 +15,8 @@ use super::error_response::RequestError;
 
 pub(super) use edit::edit_request;
 pub(super) use request::{
-    Request, RequestOrigin, ResponseEdits, accept_of, fields_of, key, key_words, method_of, request,
-    target_of, with_facts,
+    Request, RequestOrigin, RuleEffects, accept_of, fields_of, key, key_words, method_of, request, target_of,
+    with_facts, with_labelled_facts,
 };
 pub(super) use response::{
     ExtraFields, Response, response, server_response, set_cookies, upgrade_field, write_response,

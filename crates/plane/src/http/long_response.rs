@@ -58,7 +58,7 @@ impl ResponseForwarder<'_> {
         let (pipe, left) = (self.worker.pipes.take()?, response.length as u64 + length);
         drop(buffer);
         self.begun.set(true);
-        self.watch.set_total_timeout(self.times.whole_answer);
+        self.watch.set_total_timeout(self.request.whole_answer(self.times));
         self.count(response);
         let keep = KeepAlive { client: keep_client, server: response.keep_alive };
         Some(self.splice_long(server, client, ResponseStart::Nothing, pipe, left, keep).await)

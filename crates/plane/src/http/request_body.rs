@@ -125,7 +125,7 @@ impl RequestForwarder<'_> {
                 match pumped {
                     Ok(()) => {
                         answer.note(RequestProgress::Whole);
-                        self.watch.set_timeout(times.first_byte);
+                        self.watch.set_timeout(self.request.first_byte(times));
                     }
                     // The server stopped listening; it may have said why before, so its answer is still read.
                     Err(PumpEnd::Server) => answer.note(RequestProgress::InVain),

@@ -176,7 +176,7 @@ impl<'a> ResponseForwarder<'a> {
                 cold_path();
                 return Box::pin(self.switch_protocols(client, buffer, response)).await;
             }
-            self.watch.set_total_timeout(self.times.whole_answer);
+            self.watch.set_total_timeout(self.request.whole_answer(self.times));
             let unchunk = self.request.is_http_10 && response.framing == Framing::Chunked;
             let (keep_client, connection) = self.keeps_connection(response, unchunk);
             let keep = KeepAlive { client: keep_client, server: response.keep_alive };
@@ -204,7 +204,7 @@ impl<'a> ResponseForwarder<'a> {
             } else {
                 let mut out = self.worker.take_scratch();
                 let date = (!response.is_dated).then(SystemTime::now);
-                let removed = self.request.response_edits.get().map_or(&[][..], |edits| &edits.removed);
+                let removed = self.request.rule_effects.get().map_or(&[][..], |effects| &effects.removed);
                 let more = ExtraFields { connection, field: self.pin, removed, date };
                 head::write_response(&buffer[..length], unchunk, more, &mut out);
                 buffer.consume(length);
@@ -283,7 +283,7 @@ impl<'a> ResponseForwarder<'a> {
         let is_websocket = more.eq_ignore_ascii_case(b"Upgrade: websocket\r\n");
         more.extend_from_slice(self.pin.unwrap_or_default());
         let mut out = Vec::new();
-        let removed = self.request.response_edits.get().map_or(&[][..], |edits| &edits.removed);
+        let removed = self.request.rule_effects.get().map_or(&[][..], |effects| &effects.removed);
         let more = ExtraFields { connection: Some("Upgrade"), field: Some(&more), removed, date: None };
         head::write_response(&buffer[..response.length], false, more, &mut out);
         self.send(client, &out, buffer.capacity()).await?;

@@ -5,15 +5,16 @@ use std::sync::Arc;
 use std::task::Poll;
 use std::time::Duration;
 
-use merismos_core::config::document::RuleSpec;
+use merismos_core::config::document::{RulePersistence, RuleSpec};
 use merismos_core::config::replay::SampledRequest;
+use merismos_core::cookie::cookie_values;
 use merismos_core::limits::{ClientLimit, LimitVerdict, LimitedWork};
-use merismos_core::routing::{Frontend, FrontendRules, Maintenance, RequestFacts, RuleDecision};
+use merismos_core::routing::{Frontend, FrontendRules, Maintenance, RequestFacts, RuleDecision, kept_number};
 use merismos_core::rules::{RequestEdits, RequestVersion, RuleFacts, location, request_path};
 
 use super::error_response::{self, RequestError};
 use super::forward::{RequestForwarder, RequestOutcome};
-use super::head::{self, ResponseEdits};
+use super::head::{self, RuleEffects};
 use super::request_body::RequestBody;
 use crate::deadline::TICK;
 use crate::io::Transport;
@@ -38,6 +39,17 @@ pub(super) enum RuleResponse<'a> {
     Redirect(&'a RuleSpec),
     Respond(&'a RuleSpec),
     Close,
+}
+
+/// What rules said of a request so far.
+#[derive(Default)]
+struct RuleFindings {
+    edits: Option<Box<RequestEdits>>,
+    /// The number that means its pool, where a cookie keeps it.
+    draw: Option<u64>,
+    /// The field that gives its client the cookie, as a line.
+    cookie: Option<String>,
+    limits: AskedLimits,
 }
 
 /// What limits said of a request so far.
@@ -72,39 +84,42 @@ impl<'a> RequestForwarder<'a> {
         {
             return Some(RuleResponse::Denied);
         }
-        let mut limits = AskedLimits::default();
+        let mut found = RuleFindings::default();
         let of_frontend = self.frontend.limits.as_deref().unwrap_or_default();
-        if let Some(retry_after) = self.ask_limits(of_frontend, head, &mut limits) {
+        if let Some(retry_after) = self.ask_limits(of_frontend, None, head, &mut found.limits) {
             return Some(RuleResponse::Limited(retry_after));
         }
         if let Some(maintenance) = rules.maintenance_for(self.client_address()) {
             return Some(RuleResponse::Maintenance(maintenance));
         }
-        let mut edits = None;
-        let response = if rules.rules().is_empty() {
-            None
-        } else {
-            self.decide_by_rules(rules, head, &mut edits, &mut limits)
-        };
+        let response =
+            if rules.rules().is_empty() { None } else { self.decide_by_rules(rules, head, &mut found) };
+        let RuleFindings { edits, draw, cookie, limits } = found;
         if !limits.held.is_empty() {
             // It is set once for each request.
             let _ = self.request.held.set(limits.held);
         }
-        if let Some(edits) = edits.filter(|_| response.is_none()) {
-            head::edit_request(head, &edits);
-            if !edits.response.is_empty() {
-                let mut added = Vec::new();
-                for (name, value) in &edits.response.added {
-                    added.extend_from_slice(format!("{name}: {value}\r\n").as_bytes());
-                }
-                // It is set once for each request.
-                let _ = self
-                    .request
-                    .response_edits
-                    .set(Box::new(ResponseEdits { removed: edits.response.removed, added }));
+        if response.is_none() && (edits.is_some() || draw.is_some()) {
+            if let Some(edits) = &edits {
+                head::edit_request(head, edits);
             }
+            let effects = rule_effects(edits.map(|edits| *edits).unwrap_or_default(), draw, cookie);
+            // It is set once for each request.
+            let _ = self.request.rule_effects.set(Box::new(effects));
         }
         response.or((limits.wait > 0).then_some(RuleResponse::Delayed(limits.wait)))
+    }
+
+    /// The number by which a cookie keeps the client with its pool, and the field that gives it the cookie where it has none that makes sense.
+    fn kept_draw(&self, cookie: &str, head: &[u8]) -> (u64, Option<String>) {
+        let fields = head::fields_of(head, "cookie");
+        if let Some(number) = fields.flat_map(|field| cookie_values(field, cookie)).find_map(kept_number) {
+            return (number, None);
+        }
+        let number = self.worker.draw() >> 32;
+        let secure = if self.who.is_secure { "; Secure" } else { "" };
+        let field = format!("Set-Cookie: {cookie}={number:08x}; Path=/; HttpOnly; SameSite=Lax{secure}\r\n");
+        (number, Some(field))
     }
 
     /// Keeps what rules look at, without header fields.
@@ -136,7 +151,13 @@ impl<'a> RequestForwarder<'a> {
     }
 
     /// Asks limits for the request; gives in how many seconds its client may come again where it is too much.
-    fn ask_limits(&self, limits: &[Arc<ClientLimit>], head: &[u8], asked: &mut AskedLimits) -> Option<u64> {
+    fn ask_limits(
+        &self,
+        limits: &[Arc<ClientLimit>],
+        label: Option<&str>,
+        head: &[u8],
+        asked: &mut AskedLimits,
+    ) -> Option<u64> {
         if limits.is_empty() {
             return None;
         }
@@ -154,7 +175,7 @@ impl<'a> RequestForwarder<'a> {
         if limits.iter().all(|limit| limit.spec().per.is_known_early()) {
             ask(&RequestFacts::of_client(client))
         } else {
-            head::with_facts(head, client, ask)
+            head::with_labelled_facts(head, client, label, ask)
         }
     }
 
@@ -162,8 +183,7 @@ impl<'a> RequestForwarder<'a> {
         &mut self,
         rules: &'a FrontendRules,
         head: &[u8],
-        edits: &mut Option<Box<RequestEdits>>,
-        limits: &mut AskedLimits,
+        found: &mut RuleFindings,
     ) -> Option<RuleResponse<'a>> {
         let target = head::target_of(head).unwrap_or_default();
         let path = request_path::read(target);
@@ -190,7 +210,7 @@ impl<'a> RequestForwarder<'a> {
         };
         let ticks = self.worker.wheel.now() + 1;
         let mut limited: Vec<&[Arc<ClientLimit>]> = Vec::new();
-        let decided = rules.follow(&facts, edits, |_, rule| {
+        let decided = rules.follow(&facts, &mut found.edits, |_, rule| {
             let lane = rule.cell.lane(self.worker.index);
             lane.matches.increment();
             lane.last.set(ticks.saturating_mul(TICK_NANOS));
@@ -198,8 +218,9 @@ impl<'a> RequestForwarder<'a> {
                 limited.push(&rule.limits);
             }
         });
+        let label = found.edits.as_ref().and_then(|edits| edits.label.as_deref());
         for of_rule in limited {
-            if let Some(retry_after) = self.ask_limits(of_rule, head, limits) {
+            if let Some(retry_after) = self.ask_limits(of_rule, label, head, &mut found.limits) {
                 return Some(RuleResponse::Limited(retry_after));
             }
         }
@@ -207,6 +228,10 @@ impl<'a> RequestForwarder<'a> {
         match rules.decision(rule) {
             RuleDecision::Pools(frontend) => {
                 (self.frontend, self.rule) = (frontend, Some(&rule.name));
+                if let Some(cookie) = frontend.choice.as_ref().and_then(|choice| choice.kept_by.as_deref()) {
+                    let (draw, cookie) = self.kept_draw(cookie, head);
+                    (found.draw, found.cookie) = (Some(draw), cookie);
+                }
                 None
             }
             RuleDecision::Redirect(rule) => Some(RuleResponse::Redirect(rule)),
@@ -287,5 +312,19 @@ impl<'a> RequestForwarder<'a> {
             }
         };
         self.own_response(stream, &text, keep, sending).await
+    }
+}
+
+/// What is left of the edits once the request is changed.
+fn rule_effects(edits: RequestEdits, draw: Option<u64>, cookie: Option<String>) -> RuleEffects {
+    let lines = edits.response.added.iter().map(|(name, value)| format!("{name}: {value}\r\n"));
+    RuleEffects {
+        removed: edits.response.removed,
+        added: lines.chain(cookie).collect::<String>().into_bytes(),
+        draw,
+        first_byte: edits.first_byte,
+        whole_answer: edits.whole_response,
+        without_pins: edits.persistence == Some(RulePersistence::None),
+        label: edits.label,
     }
 }

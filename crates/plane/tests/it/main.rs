@@ -25,6 +25,7 @@ mod memory;
 mod pins;
 mod relay;
 mod rig;
+mod rule_effects;
 mod rules;
 mod selection;
 mod slow_clients;

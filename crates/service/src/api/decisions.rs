@@ -82,6 +82,7 @@ fn view(decision: &decisions::SampledDecision) -> Decision {
         at: wall(),
         frontend: decision.frontend.to_string(),
         rule: decision.rule.as_ref().map(ToString::to_string),
+        label: decision.label.clone(),
         client: decision.client.to_string(),
         pool: decision.pool.to_string(),
         why_pool: decision.why_pool.as_ref().map(pool_choice),

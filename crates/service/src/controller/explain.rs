@@ -43,11 +43,11 @@ impl ControllerState {
             return Ok(ExplainResponse { others: Vec::new(), ..refused });
         }
         let now = self.publisher.plane.now();
-        let ask = |limits: &[&std::sync::Arc<ClientLimit>]| {
-            with_facts(imagined, |facts| traces(frontend, limits.iter().copied(), facts, now))
+        let ask = |limits: &[&std::sync::Arc<ClientLimit>], label: Option<&str>| {
+            with_facts(imagined, label, |facts| traces(frontend, limits.iter().copied(), facts, now))
         };
         let own: Vec<_> = frontend.limits.iter().flat_map(|limits| limits.iter()).collect();
-        let mut limits = if frontend.redirect.is_some() { Vec::new() } else { ask(&own) };
+        let mut limits = if frontend.redirect.is_some() { Vec::new() } else { ask(&own, None) };
         let refused = |why: String, limits: Vec<LimitTrace>| {
             let refused = explain_refused(frontend, &frontend.pool, why, None, snapshot.revision);
             ExplainResponse { others: Vec::new(), limits, ..refused }
@@ -56,14 +56,14 @@ impl ControllerState {
             return Ok(refused(why, limits));
         }
         let Some(rules) = frontend.rules.as_deref().filter(|_| frontend.redirect.is_none()) else {
-            let explained = self.explain_pools(frontend, imagined, snapshot.revision);
+            let explained = self.explain_pools(frontend, imagined, false, snapshot.revision);
             return Ok(ExplainResponse { limits, ..explained });
         };
         let ruled = by_rules(frontend, rules, &self.document(), imagined);
-        limits.extend(ask(&ruled.limits));
+        limits.extend(ask(&ruled.limits, ruled.label.as_deref()));
         let explained = match (held_off(frontend, &limits), ruled.goes) {
             (Some(why), _) | (None, Err(why)) => refused(why, limits.clone()),
-            (None, Ok(way)) => self.explain_pools(way, imagined, snapshot.revision),
+            (None, Ok(way)) => self.explain_pools(way, imagined, ruled.without_pins, snapshot.revision),
         };
         // A frontend that only has limits has no rules to speak of.
         let has_rules = !rules.rules().is_empty() || ruled.view.status.is_some();
@@ -75,9 +75,12 @@ impl ControllerState {
         &self,
         frontend: &Frontend,
         imagined: &HypotheticalRequest,
+        without_pins: bool,
         revision: u64,
     ) -> ExplainResponse {
-        with_facts(imagined, |facts| self.explain_facts(frontend, imagined, facts, revision))
+        with_facts(imagined, None, |facts| {
+            self.explain_facts(frontend, imagined, facts, without_pins, revision)
+        })
     }
 
     fn explain_facts(
@@ -85,6 +88,7 @@ impl ControllerState {
         frontend: &Frontend,
         imagined: &HypotheticalRequest,
         facts: &RequestFacts<'_>,
+        without_pins: bool,
         revision: u64,
     ) -> ExplainResponse {
         if let Some(to) = frontend.redirect {
@@ -95,13 +99,14 @@ impl ControllerState {
             let refused = explain_refused(frontend, &frontend.pool, why, None, revision);
             return ExplainResponse { others: Vec::new(), ..refused };
         }
-        let explanation = frontend.explain(facts, rand::rng().random(), self.publisher.plane.now());
+        let draw = frontend.kept_draw(facts).unwrap_or_else(|| rand::rng().random());
+        let explanation = frontend.explain(facts, draw, self.publisher.plane.now());
         let pool = std::sync::Arc::clone(&explanation.pool);
         // A tie is looked for in all pools, and before any of them is chosen.
         let before = imagined.connection.as_ref();
         let (mut why_no_tie, mut pin) = (Vec::new(), None);
         for pool in frontend.pools() {
-            let pinned = self.pinned(pool, facts);
+            let pinned = self.pinned(pool, facts).filter(|_| !without_pins);
             let refuses = pool.pin_rule.as_ref().is_some_and(|rule| rule.when_gone == PinWhenGone::Refuse);
             pin = pinned.as_ref().map(|(_, view)| view.clone()).or(pin);
             let gone = pinned.as_ref().filter(|(place, _)| !pool.servers[*place].may_go_on());
@@ -286,9 +291,12 @@ fn explain_tie(
     }
 }
 
-/// The explanation for a client that is refused because its pinned server is gone (`pin_when_gone = "refuse"`).
 /// What is known of a request that was not sent.
-fn with_facts<T>(imagined: &HypotheticalRequest, look: impl FnOnce(&RequestFacts<'_>) -> T) -> T {
+fn with_facts<T>(
+    imagined: &HypotheticalRequest,
+    label: Option<&str>,
+    look: impl FnOnce(&RequestFacts<'_>) -> T,
+) -> T {
     let fields = &imagined.fields;
     // Several fields are one (RFC 9113, 8.2.3).
     let cookies: Vec<&str> =
@@ -304,6 +312,7 @@ fn with_facts<T>(imagined: &HypotheticalRequest, look: impl FnOnce(&RequestFacts
         target: imagined.path.as_deref(),
         host: imagined.host.as_deref().map(str::as_bytes),
         sni: imagined.sni.as_deref(),
+        label,
         first_bytes: imagined.first_bytes.as_ref().map(String::as_bytes),
         field: &field,
     })

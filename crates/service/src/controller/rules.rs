@@ -6,6 +6,7 @@ use std::time::Duration;
 
 use merismos_api::{RuleCount, RuleCounts, RuleTestView, RuleTrace, RuledPool, RulesView};
 use merismos_core::config::Document;
+use merismos_core::config::document::RulePersistence;
 use merismos_core::limits::ClientLimit;
 use merismos_core::name::Name;
 use merismos_core::routing::{CompiledRule, Frontend, FrontendRules, Pool, RuleDecision};
@@ -91,6 +92,10 @@ pub(super) struct RuledRequest<'f> {
     pub(super) limits: Vec<&'f Arc<ClientLimit>>,
     /// The frontend with the pools that it goes to, or why it goes to none.
     pub(super) goes: Result<&'f Frontend, String>,
+    /// What rules call it.
+    pub(super) label: Option<String>,
+    /// A rule says that pins do not count for it.
+    pub(super) without_pins: bool,
 }
 
 /// What the rules of a frontend make of a request: what is shown of them, and the frontend with the pools that it goes to, or why it goes
@@ -143,6 +148,7 @@ pub(super) fn by_rules<'f>(
         host: None,
         request_fields: Vec::new(),
         response_fields: Vec::new(),
+        decides: Vec::new(),
     };
     if let Some(maintenance) = rules.maintenance_for(imagined.client) {
         view.status = Some(503);
@@ -150,7 +156,7 @@ pub(super) fn by_rules<'f>(
         let why = format!(
             "the frontend is in maintenance ({reason}): the client gets 503 before any rule is asked"
         );
-        return RuledRequest { view, limits: Vec::new(), goes: Err(why) };
+        return RuledRequest { view, limits: Vec::new(), goes: Err(why), label: None, without_pins: false };
     }
     if rules.refuses_ambiguous
         && let Some(why) = request_path::read(target).ambiguity
@@ -159,7 +165,7 @@ pub(super) fn by_rules<'f>(
         let why = format!(
             "the path holds {why}, which servers read in several ways: the client gets 400 before any rule is asked (ambiguous_paths)"
         );
-        return RuledRequest { view, limits: Vec::new(), goes: Err(why) };
+        return RuledRequest { view, limits: Vec::new(), goes: Err(why), label: None, without_pins: false };
     }
     let mut limits = Vec::new();
     let mut edits = None;
@@ -169,7 +175,10 @@ pub(super) fn by_rules<'f>(
         view.host.clone_from(&edits.host);
         view.request_fields = field_words(&edits.request);
         view.response_fields = field_words(&edits.response);
+        view.decides = edits.decisions();
     }
+    let without_pins = edits.as_ref().is_some_and(|edits| edits.persistence == Some(RulePersistence::None));
+    let label = edits.and_then(|edits| edits.label);
     let before = met.map_or(rules.rules().len(), |(place, _)| place);
     view.before = rules.rules()[..before]
         .iter()
@@ -178,7 +187,9 @@ pub(super) fn by_rules<'f>(
         .map(|(at, rule)| trace(at, rule))
         .collect();
     view.more_before = before.saturating_sub(RULES_SHOWN) as u64;
-    let Some((place, rule)) = met else { return RuledRequest { view, limits, goes: Ok(frontend) } };
+    let Some((place, rule)) = met else {
+        return RuledRequest { view, limits, goes: Ok(frontend), label, without_pins };
+    };
     view.met = Some(trace(place, rule));
     let goes = match rules.decision(rule) {
         RuleDecision::Pools(way) => Ok(&**way),
@@ -202,5 +213,5 @@ pub(super) fn by_rules<'f>(
         }
         RuleDecision::Close => Err(format!("rule {} closes its connection without a word", rule.name)),
     };
-    RuledRequest { view, limits, goes }
+    RuledRequest { view, limits, goes, label, without_pins }
 }

@@ -377,6 +377,7 @@ impl ObservationBook<'_> {
                 target: Some(path),
                 host: Some(host.as_bytes()),
                 sni: None,
+                label: None,
                 first_bytes: None,
                 field: &field,
             },

@@ -2,7 +2,7 @@
 
 use crate::config::Problem;
 use crate::config::check::one_of;
-use crate::config::document::{Document, FrontendSpec, LimitSpec, Protocol};
+use crate::config::document::{Document, FrontendSpec, LimitKey, LimitSpec, Protocol};
 use crate::config::warnings::{Warning, WarningReason};
 use crate::name::Name;
 
@@ -85,6 +85,15 @@ fn fits(
     problems: &mut Vec<Problem>,
 ) {
     if frontend.protocol == Protocol::Http {
+        if spec.per == LimitKey::Label {
+            let found =
+                format!("limit {limit} goes by what rules call a request, and it is asked before any rule");
+            problems.push(Problem::at(
+                path,
+                found,
+                "the limit at the rule that gives the label, or at one behind it",
+            ));
+        }
         return;
     }
     let protocol = frontend.protocol;

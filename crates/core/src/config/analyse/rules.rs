@@ -9,8 +9,8 @@ use crate::config::document::{Document, ExampleSpec, RuleAction, RuleChanges, Ru
 use crate::config::warnings::{Warning, WarningReason};
 use crate::name::Name;
 use crate::rules::{
-    Condition, FieldTemplate, RequestVersion, RuleFacts, RuleOutcome, RuleSet, UNTOUCHED_FIELDS, implies,
-    is_never_met, outcome, path_pattern,
+    Condition, FieldTemplate, LocationTemplate, RequestVersion, RuleFacts, RuleOutcome, RuleSet,
+    UNTOUCHED_FIELDS, implies, is_never_met, outcome, path_pattern,
 };
 
 /// How many rules for one host, or for none, are compared with each other.
@@ -100,6 +100,11 @@ fn whole_action(name: &Name, rule: &RuleSpec, problems: &mut Vec<Problem>) {
                 "pool = \"booking\", or pool_weights = { booking = 95, booking-next = 5 }",
             ),
             (Some(_), false) => wrong("pool", "the rule has pool and pool_weights", "one of the two"),
+            (Some(_), true) if rule.choice_cookie.is_some() => wrong(
+                "choice_cookie",
+                "it keeps a choice among several pools, and the rule leads to one",
+                "pool_weights beside it",
+            ),
             _ => {}
         },
         RuleAction::Redirect if rule.location.is_none() => wrong(
@@ -158,25 +163,30 @@ fn whole_changes(rule: &RuleSpec, wrong: &mut impl FnMut(&str, &str, &str)) {
             wrong(&path, &found, "another field; rewrite_host for the host");
         }
     }
-    let pattern = path_pattern(rule.when.tree());
+    let mut templates: Vec<(String, &str)> = Vec::new();
     for (key, fields) in [
         ("set_request_fields", &changes.set_request_fields),
         ("set_response_fields", &changes.set_response_fields),
     ] {
-        for (name, value) in fields {
-            let path = format!("{key}.{name}");
-            match value.parse::<FieldTemplate>() {
-                Err(error) => wrong(&path, &format!("found {value:?}: {error}"), "a value such as {client}"),
-                Ok(template) => {
-                    let missing = template
-                        .captures()
-                        .find(|group| !pattern.is_some_and(|pattern| pattern.has_group(group)));
-                    if let Some(group) = missing {
-                        let found = format!("the condition has no path matches with a group {group}");
-                        wrong(&path, &found, "path matches \"^/v(?P<number>[0-9]+)/\" for {capture.number}");
-                    }
-                }
-            }
+        templates.extend(fields.iter().map(|(name, value)| (format!("{key}.{name}"), value.as_str())));
+    }
+    templates.extend(changes.request_label.iter().map(|label| ("request_label".to_owned(), label.as_str())));
+    let mut named: Vec<(String, String)> = Vec::new();
+    for (path, value) in templates {
+        match value.parse::<FieldTemplate>() {
+            Err(error) => wrong(&path, &format!("found {value:?}: {error}"), "a value such as {client}"),
+            Ok(template) => named.extend(template.captures().map(|group| (path.clone(), group.to_owned()))),
+        }
+    }
+    for (key, location) in [("location", &rule.location), ("rewrite_path", &changes.rewrite_path)] {
+        let groups = location.iter().flat_map(LocationTemplate::captures);
+        named.extend(groups.map(|group| (key.to_owned(), group.to_owned())));
+    }
+    let pattern = path_pattern(rule.when.tree());
+    for (path, group) in named {
+        if !pattern.is_some_and(|pattern| pattern.has_group(&group)) {
+            let found = format!("the condition has no path matches with a group {group}");
+            wrong(&path, &found, "path matches \"^/v(?P<number>[0-9]+)/\" for {capture.number}");
         }
     }
 }

@@ -100,8 +100,8 @@ formats! {
         "^(client-address|path|path-with-query|host|sni|(query|header|cookie):.+)$",
         |text| kept(text, text.parse::<HashKey>().is_ok());
     /// What counts as one client of a limit.
-    LIMIT_KEY: "client-address, all, host, path, query:NAME, header:NAME or cookie:NAME", "", "client-address",
-        "^(client-address|all|host|path|(query|header|cookie):.+)$",
+    LIMIT_KEY: "client-address, all, host, path, query:NAME, header:NAME, cookie:NAME or label", "", "client-address",
+        "^(client-address|all|label|host|path|(query|header|cookie):.+)$",
         |text| kept(text, text.parse::<LimitKey>().is_ok());
     /// What ties clients.
     PERSISTENCE: "cookie, client-address, client-address-and-port, sni, header:NAME, query:NAME, application-cookie:NAME or first-bytes:PATTERN",

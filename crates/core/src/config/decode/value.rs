@@ -15,8 +15,8 @@ use crate::config::document::{
     ClientCertificates, CookieSameSite, DaysBefore, DnsRecordType, Failback, HashKey, HttpVersion,
     LimitAction, LimitKey, LookupRecords, MailTls, NotifiedChange, OneOrMore, OpenConnections, PassiveAction,
     PersistenceKind, PinWhenGone, PoolLossAnswer, PreemptionMode, Protocol, ProxyVersion, RedirectStatus,
-    RuleAction, StatusRange, TlsNameOf, TlsPolicy, TlsVerify, TsigAlgorithm, UnknownName, WhenAbsent,
-    WhenEmpty, WhenNone,
+    RuleAction, RulePersistence, StatusRange, TlsNameOf, TlsPolicy, TlsVerify, TsigAlgorithm, UnknownName,
+    WhenAbsent, WhenEmpty, WhenNone,
 };
 use crate::config::key::{Key, Range, Shape};
 use crate::config::listen_address::{AddressRange, AddressRef};
@@ -358,7 +358,7 @@ macro_rules! choices {
 }
 choices! {
     Algorithm AmbiguousPaths BalancePer ChallengeKind ChecksumRule CipherSuite ChoosePool ClientCertificates ChecksNeeded DnsRecordType HttpVersion LimitAction LookupRecords MailTls NotifiedChange OpenConnections
-    PassiveAction CookieSameSite PinWhenGone PoolLossAnswer PreemptionMode Protocol ProxyVersion RedirectStatus RuleAction TlsNameOf TlsPolicy TlsVerify TsigAlgorithm UnknownName WhenAbsent WhenEmpty
+    PassiveAction CookieSameSite PinWhenGone PoolLossAnswer PreemptionMode Protocol ProxyVersion RedirectStatus RuleAction RulePersistence TlsNameOf TlsPolicy TlsVerify TsigAlgorithm UnknownName WhenAbsent WhenEmpty
     WhenNone
 }
 

@@ -41,7 +41,9 @@ pub use crate::config::schema::persistence::{
 pub use crate::config::schema::pool::{
     ChecksNeeded, PassiveAction, PassiveCheck, PoolSpec, ProxyVersion, WhenNone,
 };
-pub use crate::config::schema::rule::{AmbiguousPaths, ExampleSpec, RuleAction, RuleChanges, RuleSpec};
+pub use crate::config::schema::rule::{
+    AmbiguousPaths, ExampleSpec, RuleAction, RuleChanges, RulePersistence, RuleSpec,
+};
 pub use crate::config::schema::server::{LookupRecords, LookupSpec, ServerSpec, WhenEmpty};
 pub use crate::config::schema::service_address::{AddressSpec, PreemptionMode};
 pub use crate::config::schema::upstream::{HttpVersion, TlsNameOf, UpstreamSettings};

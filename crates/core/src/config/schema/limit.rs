@@ -16,7 +16,8 @@ use crate::units::Span;
 /// frontends with the same limit counts once.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Keys)]
 pub struct LimitSpec {
-    /// What counts as one client: `client-address`, and for `http` `host`, `path`, `query:NAME`, `header:NAME` and `cookie:NAME`; `all` is all clients together.
+    /// What counts as one client: `client-address`, and for `http` `host`, `path`, `query:NAME`, `header:NAME`, `cookie:NAME` and `label` (what rules
+    /// call the request, for limits of rules); `all` is all clients together.
     ///
     /// Clients that do not have it count by their address. Clients can leave out or make up what they send: use fields that were checked before, or a
     /// second limit by address.
@@ -110,6 +111,8 @@ impl LimitSpec {
 pub enum LimitKey {
     /// All clients together.
     All,
+    /// Requests that rules give the same label.
+    Label,
     /// Those that have the same in this.
     Of(HashKey),
 }
@@ -120,6 +123,7 @@ impl LimitKey {
     pub fn is_known_of(&self, protocol: Protocol) -> bool {
         match self {
             Self::All => true,
+            Self::Label => protocol == Protocol::Http,
             Self::Of(key) => key.is_known_of(protocol),
         }
     }
@@ -135,6 +139,7 @@ impl fmt::Display for LimitKey {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self {
             Self::All => f.write_str("all"),
+            Self::Label => f.write_str("label"),
             Self::Of(key) => key.fmt(f),
         }
     }
@@ -146,10 +151,11 @@ impl FromStr for LimitKey {
     fn from_str(text: &str) -> Result<Self, ValueError> {
         let wrong = || ValueError {
             found: text.to_owned(),
-            expected: "client-address, all, host, path, query:NAME, header:NAME or cookie:NAME",
+            expected: "client-address, all, host, path, query:NAME, header:NAME, cookie:NAME or label",
         };
         match text {
             "all" => Ok(Self::All),
+            "label" => Ok(Self::Label),
             _ => match text.parse().map_err(|_| wrong())? {
                 HashKey::Sni | HashKey::PathWithQuery => Err(wrong()),
                 key => Ok(Self::Of(key)),

@@ -10,6 +10,7 @@ use strum::{Display, EnumMessage, EnumString, VariantNames};
 use crate::config::document::{Labels, RedirectStatus};
 use crate::name::Name;
 use crate::rules::{Condition, LocationTemplate};
+use crate::units::Span;
 
 /// A condition on requests, and what becomes of those that meet it. Frontends list the rules that they go by, in order; a request gets the first
 /// that it meets, and the pools of the frontend where it meets none.
@@ -35,7 +36,15 @@ pub struct RuleSpec {
     #[key(range = 0..=1000, when(action = "pool"), example = "booking=95")]
     #[serde(skip_serializing_if = "BTreeMap::is_empty")]
     pub pool_weights: BTreeMap<Name, u16>,
-    /// Where they are redirected, with `{host}`, `{path}`, `{rest}` (what follows the path of `under`) and `{query}` of the request.
+    /// Name of a cookie that keeps clients with the pool that they got by weight.
+    ///
+    /// It holds a number that was drawn once for the client, and the weights decide what each number means: when a pool gets a larger part, clients move to
+    /// it alone, and back when it gets a smaller one. It lasts as long as the browser runs. A client can draw again by leaving it out.
+    #[key(format = COOKIE_NAME, without = "each request is drawn", when(action = "pool"), example = "booking-release")]
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub choice_cookie: Option<String>,
+    /// Where they are redirected, with `{host}`, `{path}`, `{rest}` (what follows the path of `under`), `{query}` and `{capture.NAME}` (a named group of the
+    /// regular expression of `path matches`) of the request.
     #[key(
         basic,
         when(action = "redirect"),
@@ -80,7 +89,7 @@ pub struct RuleSpec {
 /// What a rule changes about requests on their way to servers, and about responses on theirs to clients.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Keys)]
 pub struct RuleChanges {
-    /// Path that servers get, with `{path}`, `{rest}` (what follows the path of `under`) and `{query}` of the request.
+    /// Path that servers get, with `{path}`, `{rest}` (what follows the path of `under`), `{query}` and `{capture.NAME}` of the request.
     ///
     /// The query is kept where it says nothing of one.
     #[key(
@@ -115,6 +124,35 @@ pub struct RuleChanges {
     #[key(format = FIELD_NAME, count = 0..=32, when(action = "pool continue"))]
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub remove_response_fields: Vec<String>,
+    /// Longest time until a server begins its response to such a request, in place of that of its pool or server.
+    #[key(range = "10ms".."1h", without = "that of the server", when(action = "pool continue"))]
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub first_byte_timeout: Option<Span>,
+    /// Longest time from the first byte of such a response to its last, in place of that of the pool or server.
+    #[key(range = "100ms".."24h", without = "that of the server", when(action = "pool continue"))]
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub response_timeout: Option<Span>,
+    /// Whether the session persistence of the pools counts for such requests.
+    #[key(without = "pool", when(action = "pool continue"))]
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub persistence: Option<RulePersistence>,
+    /// What such requests are called by limits that count by `label`, and in the decision log; with the same values as header fields.
+    ///
+    /// The last rule that gives one counts.
+    #[key(format = FIELD_VALUE, without = "", when(action = "pool continue"), example = "search")]
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub request_label: Option<String>,
+}
+
+/// Whether the session persistence of the pools counts for requests that meet a rule.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Display, EnumString, VariantNames, EnumMessage)]
+#[serde(rename_all = "lowercase")]
+#[strum(serialize_all = "lowercase")]
+pub enum RulePersistence {
+    /// Clients with a pin get their server, and others get a pin.
+    Pool,
+    /// Any server may get the request, and no pin is made: for files that every server has.
+    None,
 }
 
 /// What becomes of requests that meet a rule.
@@ -183,6 +221,10 @@ impl RuleSpec {
             host,
             of(fields[0], "requests"),
             of(fields[1], "responses"),
+            changes.first_byte_timeout.map(|time| format!("first byte within {time}")),
+            changes.response_timeout.map(|time| format!("response within {time}")),
+            (changes.persistence == Some(RulePersistence::None)).then(|| "without persistence".to_owned()),
+            changes.request_label.as_ref().map(|label| format!("label {label}")),
         ];
         all.into_iter().flatten().collect::<Vec<_>>().join("; ")
     }
@@ -206,7 +248,10 @@ impl RuleSpec {
                 format!("redirect to {to} ({status})")
             }
             (_, Some(status)) => format!("status {status}"),
-            (_, None) => format!("pool {}", pools.join(", ")),
+            (_, None) => {
+                let kept = self.choice_cookie.as_ref().map(|cookie| format!(", kept by cookie {cookie}"));
+                format!("pool {}{}", pools.join(", "), kept.unwrap_or_default())
+            }
         }
     }
 }

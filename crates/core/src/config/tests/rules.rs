@@ -125,6 +125,24 @@ body = \"x\"",
     "no path matches",
     "capture"
 )]
+#[case::a_group_of_a_location_that_there_is_not(
+    "when = 'path matches \"^/(?P<m>.)\"'\naction = \"redirect\"\nlocation = \"/{capture.n}\"",
+    "rules.a.location",
+    "no path matches",
+    "capture"
+)]
+#[case::a_label_that_there_is_not(
+    "when = 'always'\naction = \"continue\"\nrequest_label = \"{cilent}\"",
+    "rules.a.request_label",
+    "{cilent}",
+    "{client}"
+)]
+#[case::a_choice_of_one(
+    "when = 'always'\naction = \"pool\"\npool = \"next\"\nchoice_cookie = \"release\"",
+    "rules.a.choice_cookie",
+    "leads to one",
+    "pool_weights"
+)]
 #[case::a_key_of_another_action(
     "when = 'always'\naction = \"close\"\nstatus = 403",
     "rules.a.status",
@@ -142,6 +160,14 @@ fn mistakes_in_rules_have_a_place(
     let problem = &problems[0];
     assert_eq!((problem.path.as_str(), problem.line.is_some()), (path, true), "{problem:?}");
     assert!(problem.found.contains(found) && problem.expected.contains(expected), "{problem:?}");
+}
+
+#[test]
+fn a_label_is_not_known_before_any_rule_is_asked() {
+    let text = format!("{GROUND}limits = [\"each\"]\n[limits.each]\nper = \"label\"\nrate = 1\n");
+    let problems = load(&text, DocumentFormat::Toml).unwrap_err();
+    assert_eq!((problems.len(), problems[0].path.as_str()), (1, "frontends.web.limits"), "{problems:#?}");
+    assert!(problems[0].expected.contains("at the rule that gives the label"), "{problems:#?}");
 }
 
 #[test]

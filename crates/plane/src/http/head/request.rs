@@ -2,13 +2,14 @@
 
 use std::cell::OnceCell;
 use std::net::IpAddr;
+use std::time::Duration;
 
 use httparse::{Header, Status};
 use ipnet::IpNet;
 use merismos_core::config::document::SESSION_COOKIE;
 use merismos_core::cookie::cookie_pairs;
 use merismos_core::limits::LimitedWork;
-use merismos_core::routing::{DroppedFields, Pool, RequestFacts, RequestKey};
+use merismos_core::routing::{DroppedFields, Pool, RequestFacts, RequestKey, UpstreamTimeouts};
 
 use super::super::error_response::RequestError;
 use super::super::forwarded::{ClientFields, ForwardedFields, is_disguised};
@@ -39,19 +40,49 @@ pub(in super::super) struct Request {
     pub(in super::super) client: Option<IpAddr>,
     /// The value of the mark field.
     pub(in super::super) mark: Option<Vec<u8>>,
-    /// What rules change about its response; most requests meet none that does.
-    pub(in super::super) response_edits: OnceCell<Box<ResponseEdits>>,
+    /// What rules decide about it besides its pools; of most requests nothing.
+    pub(in super::super) rule_effects: OnceCell<Box<RuleEffects>>,
     /// What limits of its client count it as while it is under way.
     pub(in super::super) held: OnceCell<Vec<LimitedWork>>,
 }
 
-/// What rules change about a response.
-#[derive(Clone, Debug)]
-pub(in super::super) struct ResponseEdits {
-    /// Names of fields that are taken out.
+/// What rules decide about a request besides its pools, and about its response.
+#[derive(Clone, Debug, Default)]
+pub(in super::super) struct RuleEffects {
+    /// Names of fields that are taken out of the response.
     pub(in super::super) removed: Vec<String>,
-    /// Fields that are put in, as lines.
+    /// Fields that are put into the response, as lines.
     pub(in super::super) added: Vec<u8>,
+    /// Its pool is the one that this number means.
+    pub(in super::super) draw: Option<u64>,
+    /// See [`UpstreamTimeouts::first_byte`].
+    pub(in super::super) first_byte: Option<Duration>,
+    /// See [`UpstreamTimeouts::whole_answer`].
+    pub(in super::super) whole_answer: Option<Duration>,
+    /// No pin counts, and none is made.
+    pub(in super::super) without_pins: bool,
+    /// What it is called.
+    pub(in super::super) label: Option<String>,
+}
+
+impl Request {
+    /// How long a server may take until its answer begins.
+    #[inline]
+    pub(in super::super) fn first_byte(&self, times: &UpstreamTimeouts) -> Duration {
+        match self.rule_effects.get() {
+            None => times.first_byte,
+            Some(effects) => effects.first_byte.unwrap_or(times.first_byte),
+        }
+    }
+
+    /// How long its answer may take from there to its end.
+    #[inline]
+    pub(in super::super) fn whole_answer(&self, times: &UpstreamTimeouts) -> Duration {
+        match self.rule_effects.get() {
+            None => times.whole_answer,
+            Some(effects) => effects.whole_answer.unwrap_or(times.whole_answer),
+        }
+    }
 }
 
 /// Of whom a request comes, and what is known before its head is read.
@@ -197,7 +228,7 @@ pub(in super::super) fn request(
         upgrade: upgrade.is_some(),
         client,
         mark: found.mark.map(<[u8]>::to_vec),
-        response_edits: OnceCell::new(),
+        rule_effects: OnceCell::new(),
         held: OnceCell::new(),
     })
 }
@@ -473,6 +504,16 @@ pub(in super::super) fn with_facts<T>(
     client: IpAddr,
     look: impl FnOnce(&RequestFacts<'_>) -> T,
 ) -> T {
+    with_labelled_facts(head, client, None, look)
+}
+
+/// As [`with_facts`], of a request that rules call something.
+pub(in super::super) fn with_labelled_facts<T>(
+    head: &[u8],
+    client: IpAddr,
+    label: Option<&str>,
+    look: impl FnOnce(&RequestFacts<'_>) -> T,
+) -> T {
     let field = |name: &str| field_of(head, name);
     look(&RequestFacts {
         client,
@@ -480,6 +521,7 @@ pub(in super::super) fn with_facts<T>(
         target: target_of(head),
         host: field("host"),
         sni: None,
+        label,
         first_bytes: None,
         field: &field,
     })
