@@ -105,7 +105,7 @@
       </p>
     {/if}
     {#if object.timing}<p class="mb-3 text-secondary">A failure is {noticed(object.timing)}.</p>{/if}
-    {#if frontend?.protocol === 'http' && !frontend.redirects}
+    {#if frontend && frontend.protocol !== 'udp' && !frontend.redirects}
       <RuleOrder frontend={name} listed={(object.keys.rules ?? []) as string[]} />
     {/if}
     {#if kind === 'limit'}<LimitCounts limit={name} />{/if}

@@ -77,9 +77,15 @@ pub struct RuleCount {
     pub does: String,
     /// How many requests met it first, since the node started or the rule was listed here.
     pub matches: u64,
-    /// When the last of them came; absent when none did.
+    /// When the last of them came, also before the node started and at other nodes that share its database; absent when none did.
     #[schema(value_type = Option<String>, format = DateTime)]
     pub last: Option<Wall>,
+    /// Whether requests that meet it go on to the rules behind it, and may meet another.
+    pub goes_on: bool,
+    /// For how many days no request has met it, or since when it is listed and none ever did, where that is 30 or more: it may be of no use.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schema(nullable = false)]
+    pub unmet_days: Option<u64>,
 }
 
 /// The rules that lead from a frontend to a pool.

@@ -100,7 +100,7 @@ fn asking_rules_allocates_nothing() {
         has_certificate: false,
         certificate_subject: &String::new,
         version: RequestVersion::One,
-        port: 8080,
+        local: "192.0.2.10:8080".parse().unwrap(),
         any_field: &any_field,
     };
     assert_eq!(set.first(&facts), Some(102));

@@ -5,7 +5,11 @@ use std::sync::Arc;
 
 use merismos_core::balance;
 use merismos_core::config::document::{OpenConnections, PinWhenGone};
-use merismos_core::routing::{AskedPools, ChosenPool, Frontend, RequestFacts, RequestKey, Server};
+use merismos_core::name::Name;
+use merismos_core::routing::{
+    AskedPools, ChosenPool, Frontend, RequestFacts, RequestKey, RuleDecision, Server,
+};
+use merismos_core::rules::RuleFacts;
 use merismos_core::runtime::ServerWorkerCounters;
 
 use crate::accept::{ClientConnection, ConnectionAddrs};
@@ -78,6 +82,7 @@ pub(crate) async fn serve_asked<C: Connection>(
         Some(_) | None => None,
     };
     let mut course = AttemptHistory::default();
+    let mut met = MetRule::NotAsked;
     let mut is_counted = false;
     loop {
         // What is decided goes by what holds now, at each attempt; once it is relayed the connection keeps it.
@@ -89,6 +94,19 @@ pub(crate) async fn serve_asked<C: Connection>(
         let current = passed.or(current.filter(|current| current.protocol == frontend.protocol));
         let frontend = current.map_or(&*frontend, |current| &**current);
         let lane = frontend.cell.lane(worker.index);
+        if frontend.rules.is_some() || !matches!(met, MetRule::NotAsked) {
+            cold_path();
+            met = met.now(worker, frontend, who, name.as_deref());
+        }
+        let (rule, frontend) = match &met {
+            MetRule::NotAsked | MetRule::None => (None, frontend),
+            MetRule::Pools(rule, way) => (Some(rule), &**way),
+            MetRule::Close => {
+                lane.requests.increment();
+                stream.reset();
+                return;
+            }
+        };
         if !is_counted {
             lane.requests.increment();
             is_counted = true;
@@ -98,7 +116,8 @@ pub(crate) async fn serve_asked<C: Connection>(
             first_bytes: said.as_deref(),
             ..RequestFacts::of_client(who.client.ip())
         };
-        let step = TcpStep { worker, client, frontend, version: snapshot.version, facts: &facts, who, watch };
+        let version = snapshot.version;
+        let step = TcpStep { worker, client, frontend, rule, version, facts: &facts, who, watch };
         let ended = match step.run(&mut course, &mut stream, &mut first).await {
             TcpAttempt::Again => continue,
             TcpAttempt::Served => return,
@@ -113,6 +132,51 @@ pub(crate) async fn serve_asked<C: Connection>(
         tracing::debug!(frontend = %frontend.name, ?ended, "a connection was not relayed");
         stream.reset();
         return;
+    }
+}
+
+/// What the rules of a frontend say of a connection.
+enum MetRule {
+    NotAsked,
+    /// It meets none.
+    None,
+    /// It met this one, and goes to the pools of this frontend.
+    Pools(Name, Arc<Frontend>),
+    /// It is closed.
+    Close,
+}
+
+impl MetRule {
+    /// What they say at this attempt: a connection keeps the rule that it met when it came, and goes where that leads now.
+    fn now(
+        self,
+        worker: &WorkerContext,
+        frontend: &Frontend,
+        who: ConnectionAddrs,
+        server_name: Option<&str>,
+    ) -> Self {
+        let rules = frontend.rules.as_deref();
+        match self {
+            Self::NotAsked => {
+                let Some(rules) = rules else { return Self::None };
+                let facts = RuleFacts::of_connection(who.client.ip(), who.meant_for, server_name);
+                let met =
+                    rules.follow(&facts, &mut None, |_, rule| rule.cell.count(worker.index, worker.now()));
+                let Some((_, rule)) = met else { return Self::None };
+                match rules.decision(rule) {
+                    RuleDecision::Pools(way) => Self::Pools(rule.name.clone(), Arc::clone(way)),
+                    RuleDecision::Close | RuleDecision::Redirect(_) | RuleDecision::Respond(_) => Self::Close,
+                }
+            }
+            Self::Pools(name, before) => {
+                let rule = rules.and_then(|rules| Some(rules.decision(rules.named(&name)?)));
+                match rule {
+                    Some(RuleDecision::Pools(way)) => Self::Pools(name, Arc::clone(way)),
+                    _ => Self::Pools(name, before),
+                }
+            }
+            Self::None | Self::Close => self,
+        }
     }
 }
 
@@ -131,6 +195,8 @@ struct TcpStep<'a> {
     worker: &'a WorkerContext,
     client: &'a ConnectionState,
     frontend: &'a Frontend,
+    /// The rule that the connection met.
+    rule: Option<&'a Name>,
     version: u64,
     facts: &'a RequestFacts<'a>,
     who: ConnectionAddrs,
@@ -205,7 +271,7 @@ impl TcpStep<'_> {
         let (frontend, client, pool) = (self.frontend, self.who.client, chosen.pool.as_ref());
         deal.sample_decision(|| DecisionContext {
             frontend,
-            rule: None,
+            rule: self.rule,
             label: None,
             pool: deal.pool,
             why_pool: frontend.why_pool(chosen, client.ip(), self.worker.now()),

@@ -24,6 +24,7 @@ mod pin_keeper;
 mod preflight;
 mod recent_requests;
 mod root_cause;
+mod rule_uses;
 mod run;
 mod settings;
 mod shortages;

@@ -40,6 +40,7 @@ use crate::nodes::{NodeFollower, NodeIdentity, NodeWatch, PinKeyKeeper};
 use crate::notifications::NotificationSender;
 use crate::pin_keeper::{self, PinKeeper};
 use crate::recent_requests::RequestHistory;
+use crate::rule_uses::RuleUses;
 use crate::settings::Settings;
 use crate::shortages;
 use crate::state_file::{self, LoadError, RestoredState, StateFile};
@@ -452,6 +453,8 @@ async fn start(
     let follower = tokio::spawn(follower.run());
     let machine = MachineWatch::default();
     tokio::spawn(machine.clone().run(controller.clone(), troubles.clone(), journal.clone()));
+    let rule_uses = RuleUses::default();
+    tokio::spawn(rule_uses.clone().run(controller.clone(), store.clone()));
     let drafts = DraftDesk::new(controller.clone(), store.clone(), Arc::clone(&deployer), journal.clone());
     let trials = TrialRunner::new(controller.clone(), journal.clone(), store.clone(), load);
     let app = Arc::new(ApiState {
@@ -476,6 +479,7 @@ async fn start(
         addresses,
         announcements,
         machine,
+        rule_uses,
         certificates,
         state_folder: settings.state_folder.clone(),
         troubles: troubles.clone(),

@@ -24,7 +24,11 @@
     if (!rules) return []
     const path = rules.path === null || rules.path === undefined ? [] : [`path ${rules.path}`]
     const host = rules.host === null || rules.host === undefined ? [] : [`host ${rules.host}`]
-    return [...[...path, ...host, ...rules.request_fields].map((it) => `request: ${it}`), ...rules.response_fields.map((it) => `response: ${it}`), ...rules.decides]
+    return [
+      ...[...path, ...host, ...rules.request_fields].map((it) => `request: ${it}`),
+      ...rules.response_fields.map((it) => `response: ${it}`),
+      ...rules.decides,
+    ]
   })
 
   async function ask(event: SubmitEvent) {

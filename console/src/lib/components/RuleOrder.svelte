@@ -119,7 +119,10 @@
           <td class="text-right">{counted(name)?.matches ?? ''}</td>
           <td class="text-right">{share(counted(name)?.matches ?? 0)}</td>
           <td class="whitespace-nowrap text-secondary"
-            >{#if counted(name)}{counted(name)?.last ? `${ago(counted(name)?.last ?? '', now)} ago` : 'never'}{/if}</td
+            >{#if counted(name)}{counted(name)?.last ? `${ago(counted(name)?.last ?? '', now)} ago` : 'never'}{/if}{#if counted(name)?.unmet_days}<span
+                class="ml-1 badge badge-sm badge-warning"
+                title="No request has met it for so long: it may be of no use">none for {counted(name)?.unmet_days} days</span
+              >{/if}</td
           >
           <td class="text-right whitespace-nowrap">
             <button

@@ -1,7 +1,7 @@
 //! Rules for people.
 
 use comfy_table::Cell;
-use merismos_api::{RuleCounts, RuleTrace, RulesView};
+use merismos_api::{RuleCount, RuleCounts, RuleTrace, RulesView};
 
 use super::table::table;
 use super::{bad, good, moment, strong, text};
@@ -25,15 +25,24 @@ pub(crate) fn counts(counts: &RuleCounts) {
             Cell::new(&rule.does),
             Cell::new(rule.matches),
             Cell::new(share(rule.matches)),
-            Cell::new(rule.last.map_or_else(|| "never".to_owned(), moment)),
+            Cell::new(last_met(rule)),
         ]);
     }
-    let met: u64 = counts.rules.iter().map(|rule| rule.matches).sum();
+    let met: u64 = counts.rules.iter().filter(|rule| !rule.goes_on).map(|rule| rule.matches).sum();
     let rest = counts.requests.saturating_sub(met);
     text(&format!(
-        "{table}\n{rest} of {} requests met none: the pools of the frontend got them, or they were refused.\n",
+        "{table}\n{rest} of {} requests met none that decides: the pools of the frontend got them, or they were refused.\n",
         counts.requests
     ));
+}
+
+/// When the last request met it; one that none has met for long may be of no use.
+fn last_met(rule: &RuleCount) -> String {
+    let last = rule.last.map_or_else(|| "never".to_owned(), moment);
+    match rule.unmet_days {
+        Some(days) => format!("{last}; none for {days} days"),
+        None => last,
+    }
 }
 
 /// Prints which rule a request meets, and why it meets none before.

@@ -56,7 +56,8 @@ pub fn compile(
         let cell = cells.frontend(name);
         let http = spec.http.as_ref();
         let slot = cell.id as usize;
-        let first_bytes = (spec.protocol == Protocol::Tcp).then(|| first_bytes(spec, &pools)).flatten();
+        let first_bytes =
+            (spec.protocol == Protocol::Tcp).then(|| first_bytes(document, spec, &pools)).flatten();
         if frontends.len() <= slot {
             frontends.resize_with(slot + 1, || None);
         }
@@ -425,12 +426,18 @@ fn passthrough(
 }
 
 /// What is waited for before a client of a `tcp` frontend is given a server.
-fn first_bytes(spec: &document::FrontendSpec, pools: &[Arc<Pool>]) -> Option<FirstBytes> {
-    let pools: Vec<_> = spec.pools().map(|name| find(pools, name)).collect();
+fn first_bytes(
+    document: &Document,
+    spec: &document::FrontendSpec,
+    pools: &[Arc<Pool>],
+) -> Option<FirstBytes> {
+    let pools: Vec<_> = document.pools_of(spec).map(|name| find(pools, name)).collect();
     let patterns = pools.iter().filter_map(|pool| pool.pin_rule.as_ref()).flat_map(PinRule::patterns);
     let waited = FirstBytes {
         within: spec.client_hello_timeout.map_or(USUAL_GREETING, Span::get),
-        wants_name: pools.iter().any(|pool| pool.goes_by_sni()) || !spec.passthrough.is_empty(),
+        wants_name: pools.iter().any(|pool| pool.goes_by_sni())
+            || !spec.passthrough.is_empty()
+            || document.rules_of(spec).any(|(_, rule)| rule.when.asks_server_name()),
         patterns: patterns.cloned().collect(),
     };
     (waited.wants_name || !waited.patterns.is_empty()).then_some(waited)

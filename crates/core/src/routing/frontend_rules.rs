@@ -167,9 +167,12 @@ pub(super) fn compile(
     limits: &BTreeMap<&Name, Arc<ClientLimit>>,
     cells: &mut RuntimeRegistry,
 ) -> Option<Box<FrontendRules>> {
-    let http = spec.http.as_ref()?;
-    let keys = &http.maintenance;
-    let maintenance = keys.maintenance.as_ref().map(|reason| {
+    if spec.http.is_none() && spec.rules.is_empty() {
+        return None;
+    }
+    let http = spec.http.as_ref();
+    let under_work = http.and_then(|http| Some((&http.maintenance, http.maintenance.maintenance.as_ref()?)));
+    let maintenance = under_work.map(|(keys, reason)| {
         let except = keys.maintenance_except.iter().filter_map(|list| document.networks.get(list));
         Arc::new(Maintenance {
             reason: reason.clone(),
@@ -179,7 +182,7 @@ pub(super) fn compile(
         })
     });
     let checks_access = made.access.is_some();
-    if http.rules.is_empty() && maintenance.is_none() && !checks_access && made.limits.is_none() {
+    if spec.rules.is_empty() && maintenance.is_none() && !checks_access && made.limits.is_none() {
         return None;
     }
     let set = RuleSet::new(document.rules_of(spec).map(|(_, rule)| &rule.when), &document.networks);
@@ -214,7 +217,8 @@ pub(super) fn compile(
         set: Arc::new(set),
         checks_access,
         maintenance,
-        refuses_ambiguous: !http.rules.is_empty() && http.ambiguous_paths != Some(AmbiguousPaths::Allow),
+        refuses_ambiguous: !spec.rules.is_empty()
+            && http.is_some_and(|http| http.ambiguous_paths != Some(AmbiguousPaths::Allow)),
         rules: rules.into(),
         ways: ways.into(),
     }))

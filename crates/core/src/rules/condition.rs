@@ -60,6 +60,8 @@ pub enum Fact {
     Certificate,
     /// The version of HTTP that the client speaks.
     Version,
+    /// The address that the client connected to.
+    LocalAddress,
     /// The port that the client connected to.
     Port,
     /// The media type of the body, without parameters.
@@ -137,6 +139,28 @@ impl Condition {
             }
         });
         found.into_iter()
+    }
+
+    /// Something that it looks at and that is not known of a connection before anything but its handshake is read.
+    #[must_use]
+    pub fn fact_of_requests(&self) -> Option<&Fact> {
+        let mut found = None;
+        self.tree.each_test(&mut |test| {
+            let is_known =
+                matches!(test.fact, Fact::Client | Fact::ServerName | Fact::LocalAddress | Fact::Port);
+            if !is_known && found.is_none() {
+                found = Some(&test.fact);
+            }
+        });
+        found
+    }
+
+    /// Whether it looks at the server name of TLS handshakes.
+    #[must_use]
+    pub fn asks_server_name(&self) -> bool {
+        let mut asks = false;
+        self.tree.each_test(&mut |test| asks |= test.fact == Fact::ServerName);
+        asks
     }
 
     /// The same condition with another name for a list of networks.
@@ -246,6 +270,7 @@ impl fmt::Display for Fact {
             Self::ServerName => ("server-name", None),
             Self::Certificate => ("certificate", None),
             Self::Version => ("version", None),
+            Self::LocalAddress => ("local-address", None),
             Self::Port => ("port", None),
             Self::ContentType => ("content-type", None),
             Self::Header(name) => ("header", Some(name)),

@@ -380,7 +380,7 @@ mod tests {
             has_certificate: false,
             certificate_subject: &|| "O=Skerry Lines, CN=kiosk\r\n7".to_owned(),
             version: RequestVersion::One,
-            port: 80,
+            local: "192.0.2.10:80".parse().unwrap(),
             any_field: &fields,
         }
     }

@@ -4,7 +4,7 @@ use std::borrow::Cow;
 use std::cell::OnceCell;
 use std::collections::BTreeMap;
 use std::fmt;
-use std::net::IpAddr;
+use std::net::{IpAddr, SocketAddr};
 
 use hashbrown::HashTable;
 use ipnet::IpNet;
@@ -40,8 +40,8 @@ pub struct RuleFacts<'a> {
     pub certificate_subject: &'a dyn Fn() -> String,
     /// What the client speaks.
     pub version: RequestVersion,
-    /// The port that the client connected to.
-    pub port: u16,
+    /// The address and port that the client connected to.
+    pub local: SocketAddr,
     /// The header fields.
     pub any_field: &'a AnyField<'a>,
 }
@@ -53,6 +53,31 @@ impl fmt::Debug for RuleFacts<'_> {
             .field("method", &self.method)
             .field("target", &self.target)
             .finish_non_exhaustive()
+    }
+}
+
+impl<'a> RuleFacts<'a> {
+    /// Of a connection of which nothing is read but the server name of its handshake.
+    #[must_use]
+    pub fn of_connection(client: IpAddr, local: SocketAddr, server_name: Option<&'a str>) -> Self {
+        Self {
+            client,
+            method: "",
+            target: "",
+            path: None,
+            host: None,
+            server_name,
+            has_certificate: false,
+            certificate_subject: &String::new,
+            version: RequestVersion::One,
+            local,
+            any_field: &|_, _| false,
+        }
+    }
+
+    /// The address that networks are compared with.
+    fn address(&self, fact: &Fact) -> IpAddr {
+        if *fact == Fact::LocalAddress { self.local.ip() } else { self.client }
     }
 }
 
@@ -103,7 +128,7 @@ enum Ready {
     /// Of these tests, which most conditions are made of, one is done at once.
     PathIs(Box<[Box<[u8]>]>),
     PathUnder(Box<[Box<[u8]>]>),
-    Client(NetworkSet, Test),
+    In(NetworkSet, Test),
 }
 
 impl Ready {
@@ -120,7 +145,7 @@ impl Ready {
                         NetworkRef::List(name) => networks.get(name).map(Vec::as_slice).unwrap_or_default(),
                         NetworkRef::Prefix(prefix) => std::slice::from_ref(prefix),
                     });
-                    Self::Client(NetworkSet::new(prefixes.copied()), test.clone())
+                    Self::In(NetworkSet::new(prefixes.copied()), test.clone())
                 }
                 _ => Self::Test(test.clone()),
             },
@@ -178,7 +203,7 @@ impl Ready {
             Self::Any(parts) => parts.iter().any(|part| part.holds(facts)),
             Self::Not(part) => !part.holds(facts),
             Self::Test(test) => test.holds(facts),
-            Self::Client(networks, _) => networks.contains(facts.facts.client.to_canonical()),
+            Self::In(networks, test) => networks.contains(facts.facts.address(&test.fact).to_canonical()),
         }
     }
 
@@ -187,7 +212,7 @@ impl Ready {
         match self {
             Self::Always | Self::PathIs(_) | Self::PathUnder(_) => {}
             Self::Not(part) => part.trace(!is_negated, facts, found),
-            Self::Test(test) | Self::Client(_, test) => found.push(TestTrace {
+            Self::Test(test) | Self::In(_, test) => found.push(TestTrace {
                 test: if is_negated { format!("not {test}") } else { test.to_string() },
                 holds: self.holds(facts) != is_negated,
                 observed: observed(&test.fact, facts),
@@ -234,7 +259,9 @@ impl ReadFacts<'_> {
             Fact::Host => self.host.as_deref().is_some_and(is_wanted),
             Fact::Path => is_wanted(self.path()),
             Fact::Method => is_wanted(facts.method.as_bytes()),
-            Fact::Client => is_wanted(facts.client.to_canonical().to_string().as_bytes()),
+            Fact::Client | Fact::LocalAddress => {
+                is_wanted(facts.address(fact).to_canonical().to_string().as_bytes())
+            }
             Fact::ServerName => {
                 let name = facts.server_name.map(|name| host_name(name.as_bytes()));
                 name.as_deref().is_some_and(is_wanted)
@@ -245,7 +272,7 @@ impl ReadFacts<'_> {
                 RequestVersion::One => b"1.1",
                 RequestVersion::Two => b"2",
             }),
-            Fact::Port => is_wanted(facts.port.to_string().as_bytes()),
+            Fact::Port => is_wanted(facts.local.port().to_string().as_bytes()),
             Fact::ContentType => (facts.any_field)("content-type", &mut |value| {
                 let kind = value.split(|byte| *byte == b';').next().unwrap_or_default();
                 is_wanted(&kind.trim_ascii().to_ascii_lowercase())
@@ -508,7 +535,7 @@ mod tests {
             has_certificate: false,
             certificate_subject: &String::new,
             version: RequestVersion::One,
-            port: 8080,
+            local: "192.0.2.10:8080".parse().unwrap(),
             any_field: &fields,
         }
     }
@@ -562,6 +589,9 @@ mod tests {
     #[case("version is 1.1", true)]
     #[case("version is 2", false)]
     #[case("port is 8080", true)]
+    #[case("local-address in 192.0.2.0/28", true)]
+    #[case("local-address in 192.0.2.9", false)]
+    #[case("local-address not in 192.0.2.9", true)]
     #[case("path under /ferry and method is GET", false)]
     #[case("path under /ferry or method is GET", true)]
     #[case("not (path under /ferry or method is GET)", false)]

@@ -4,7 +4,7 @@
 //! condition = all *("or" all)
 //! all       = one *("and" one)
 //! one       = "not" one / "(" condition ")" / "always" / fact comparison
-//! fact      = "host" / "path" / "method" / "client" / "server-name" / "certificate" / "version" / "port" / "content-type"
+//! fact      = "host" / "path" / "method" / "client" / "server-name" / "certificate" / "version" / "local-address" / "port" / "content-type"
 //!           / ("header" / "query" / "cookie") value
 //! comparison = "present" / "absent" / "is" ["not"] values / ["not"] "in" values / "under" values / "contains" value / "matches" value
 //! values    = value *("," value)
@@ -23,7 +23,7 @@ const MOST_TESTS: usize = 200;
 /// How deep parentheses and `not` may go.
 const DEEPEST: usize = 20;
 
-const FACTS: &str = "host, path, method, client, server-name, certificate, version, port, content-type, header NAME, query NAME or cookie NAME";
+const FACTS: &str = "host, path, method, client, server-name, certificate, version, local-address, port, content-type, header NAME, query NAME or cookie NAME";
 
 /// Why a text is no condition.
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
@@ -230,6 +230,7 @@ impl Parser {
             "server-name" => Fact::ServerName,
             "certificate" => Fact::Certificate,
             "version" => Fact::Version,
+            "local-address" => Fact::LocalAddress,
             "port" => Fact::Port,
             "content-type" => Fact::ContentType,
             "header" => {
@@ -268,8 +269,12 @@ impl Parser {
         let (is_negated, comparison) = match (word.as_str(), &fact) {
             ("present", _) if may_be_absent(&fact) => (false, TestComparison::Present),
             ("absent", _) if may_be_absent(&fact) => (true, TestComparison::Present),
-            ("in", Fact::Client) => (is_negated_in, TestComparison::In(self.networks()?)),
-            ("is", Fact::Client | Fact::Certificate) => return Err(self.wrong_value(words)),
+            ("in", Fact::Client | Fact::LocalAddress) => {
+                (is_negated_in, TestComparison::In(self.networks()?))
+            }
+            ("is", Fact::Client | Fact::LocalAddress | Fact::Certificate) => {
+                return Err(self.wrong_value(words));
+            }
             ("is", _) => {
                 let is_negated = self.takes("not");
                 (is_negated, TestComparison::Is(self.values(|value| read_value(&fact, value))?))
@@ -332,7 +337,10 @@ impl Parser {
 
 /// Whether a request may be without it.
 fn may_be_absent(fact: &Fact) -> bool {
-    !matches!(fact, Fact::Path | Fact::Method | Fact::Client | Fact::Version | Fact::Port)
+    !matches!(
+        fact,
+        Fact::Path | Fact::Method | Fact::Client | Fact::Version | Fact::LocalAddress | Fact::Port
+    )
 }
 
 fn is_text(fact: &Fact) -> bool {
@@ -352,7 +360,7 @@ fn is_text(fact: &Fact) -> bool {
 fn words_for(fact: &Fact) -> &'static str {
     match fact {
         Fact::Path => "is, is not, under, contains or matches",
-        Fact::Client => "in or not in",
+        Fact::Client | Fact::LocalAddress => "in or not in",
         Fact::Certificate => "present or absent",
         Fact::Method | Fact::Version | Fact::Port => "is or is not",
         Fact::Host
@@ -402,7 +410,12 @@ fn read_value(fact: &Fact, value: String) -> Result<String, &'static str> {
                 .then(|| value.to_ascii_lowercase())
                 .ok_or("a media type without parameters, such as text/html")
         }
-        Fact::Client | Fact::Certificate | Fact::Header(_) | Fact::Query(_) | Fact::Cookie(_) => Ok(value),
+        Fact::Client
+        | Fact::LocalAddress
+        | Fact::Certificate
+        | Fact::Header(_)
+        | Fact::Query(_)
+        | Fact::Cookie(_) => Ok(value),
     }
 }
 

@@ -76,7 +76,7 @@ fn with_facts<T>(request: &Imagined, look: impl FnOnce(&RuleFacts<'_>) -> T) -> 
         has_certificate: false,
         certificate_subject: &String::new,
         version: RequestVersion::One,
-        port: 80,
+        local: "192.0.2.10:80".parse().unwrap(),
         any_field: &any_field,
     })
 }

@@ -374,6 +374,14 @@ impl RuleRuntime {
         &self.lanes[worker]
     }
 
+    /// Counts that a request or a connection met it.
+    pub fn count(&self, worker: usize, now: Tick) {
+        let lane = self.lane(worker);
+        lane.matches.increment();
+        // Zero stands for never.
+        lane.last.set(now.0.max(1));
+    }
+
     /// How many requests met the rule first, over all workers.
     #[must_use]
     pub fn matches(&self) -> u64 {

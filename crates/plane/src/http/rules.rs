@@ -11,6 +11,7 @@ use merismos_core::cookie::cookie_values;
 use merismos_core::limits::{ClientLimit, LimitVerdict, LimitedWork};
 use merismos_core::routing::{Frontend, FrontendRules, Maintenance, RequestFacts, RuleDecision, kept_number};
 use merismos_core::rules::{RequestEdits, RequestVersion, RuleFacts, location, request_path};
+use merismos_core::time::Tick;
 
 use super::error_response::{self, RequestError};
 use super::forward::{RequestForwarder, RequestOutcome};
@@ -142,7 +143,7 @@ impl<'a> RequestForwarder<'a> {
             server_name: self.fields.server_name().map(str::to_owned),
             has_certificate: self.fields.has_certificate(),
             version: self.version_of_request(),
-            port: self.who.meant_for.port(),
+            local: self.who.meant_for,
         });
     }
 
@@ -205,15 +206,13 @@ impl<'a> RequestForwarder<'a> {
             has_certificate: self.fields.has_certificate(),
             certificate_subject: &|| self.fields.certificate_subject(),
             version: self.version_of_request(),
-            port: self.who.meant_for.port(),
+            local: self.who.meant_for,
             any_field: &any_field,
         };
         let ticks = self.worker.wheel.now() + 1;
         let mut limited: Vec<&[Arc<ClientLimit>]> = Vec::new();
         let decided = rules.follow(&facts, &mut found.edits, |_, rule| {
-            let lane = rule.cell.lane(self.worker.index);
-            lane.matches.increment();
-            lane.last.set(ticks.saturating_mul(TICK_NANOS));
+            rule.cell.count(self.worker.index, Tick(ticks.saturating_mul(TICK_NANOS)));
             if !rule.limits.is_empty() {
                 limited.push(&rule.limits);
             }

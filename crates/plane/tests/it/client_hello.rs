@@ -267,3 +267,65 @@ fn names_are_passed_on_to_their_pools_as_they_come() {
     assert_eq!(rig.frontend_counts().unavailable, 1);
     assert_eq!(visit(rig.address, &client, "pier.skerry.example"), "skua");
 }
+
+/// A `tcp` frontend before pool `quay`, with a pool `pier` beside it and these rules, in this order.
+fn ruled(quay: &Server, pier: &Server, rules: &[(&str, &str)]) -> Rig {
+    let names: Vec<&str> = rules.iter().map(|(name, _)| *name).collect();
+    let mut more =
+        format!("[pools.pier]\ncheck = \"up\"\n[pools.pier.servers.p0]\naddress = \"{}\"\n", pier.address);
+    for (name, keys) in rules {
+        more += &format!("[rules.{name}]\n{keys}\n");
+    }
+    Rig::speaking("tcp", &[quay.address], &more, &format!("rules = {names:?}\n{PATIENT}"))
+}
+
+#[test]
+fn rules_send_connections_by_the_name_that_they_ask_for() {
+    let (server, client) = harbours();
+    let (gull, tern) = (harbour("gull", &server), harbour("tern", &server));
+    let rules = [
+        ("shut", "when = 'server-name is shut.skerry.example'\naction = \"close\""),
+        (
+            "beside",
+            "when = 'server-name is *.skerry.example and not server-name is quay.skerry.example'\naction = \"pool\"\npool = \"pier\"",
+        ),
+    ];
+    let rig = ruled(&gull, &tern, &rules);
+    assert_eq!(visit(rig.address, &client, "quay.skerry.example"), "gull");
+    assert_eq!(visit(rig.address, &client, "pier.skerry.example"), "tern");
+    let mut stream = connect(rig.address);
+    stream.write_all(&greeting("shut.skerry.example")).unwrap();
+    assert_eq!(read_end(&mut stream), ConnectionEnd::Reset);
+    let snapshot = rig.plane.snapshot();
+    let frontend = snapshot.frontends().next().unwrap();
+    let matches: Vec<u64> =
+        frontend.rules.as_ref().unwrap().rules().iter().map(|rule| rule.cell.matches()).collect();
+    assert_eq!((matches, rig.frontend_counts().requests), (vec![1, 1], 3));
+}
+
+#[test]
+fn rules_that_ask_for_no_name_wait_for_nothing_and_a_connection_keeps_its_rule_over_attempts() {
+    let gull = Server::named("gull");
+    // Connections to where nothing listens fail, and the next server of the same pool gets them.
+    let nothing = std::net::TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap();
+    let tern = Server::start(|mut conn, _| {
+        conn.say("tern");
+        conn.wait_for_end();
+    });
+    let rules = [
+        ("never", "when = 'client in 192.0.2.0/24 or port is 1'\naction = \"close\""),
+        ("beside", "when = 'local-address in 127.0.0.1'\naction = \"pool\"\npool = \"pier\""),
+    ];
+    let mut rig = ruled(&gull, &tern, &rules);
+    let text = rig.text().replace(
+        "[pools.pier.servers.p0]",
+        &format!("[pools.pier.servers.o0]\naddress = \"{nothing}\"\n[pools.pier.servers.p0]"),
+    );
+    rig.publish_text(&text);
+    for _ in 0..6 {
+        // The server speaks first: a wait for a name would last for minutes.
+        let mut said = [0; 4];
+        connect(rig.address).read_exact(&mut said).unwrap();
+        assert_eq!(&said, b"tern");
+    }
+}

@@ -57,6 +57,7 @@ use crate::journal::Journal;
 use crate::machine::MachineWatch;
 use crate::nodes::{NodeWatch, PinKeyKeeper};
 use crate::notifications::NotificationSender;
+use crate::rule_uses::RuleUses;
 use crate::state_file::StateFile;
 use crate::trials::TrialRunner;
 use crate::troubles::Troubles;
@@ -96,6 +97,7 @@ pub(crate) struct ApiState {
     pub(crate) addresses: AddressWatch,
     pub(crate) announcements: AnnouncementWatch,
     pub(crate) machine: MachineWatch,
+    pub(crate) rule_uses: RuleUses,
     pub(crate) certificates: CertificateKeeper,
     pub(crate) state_folder: PathBuf,
     pub(crate) troubles: Troubles,

@@ -156,7 +156,9 @@ pub(super) async fn rule_counts(
     PathParams(frontend): PathParams<String>,
 ) -> Result<Json<RuleCounts>, ApiError> {
     let frontend: Name = frontend.parse().map_err(ApiError::bad_request)?;
-    Ok(Json(app.controller.rule_counts(frontend).await??))
+    let mut counts = app.controller.rule_counts(frontend).await??;
+    app.rule_uses.complete(&mut counts);
+    Ok(Json(counts))
 }
 
 #[derive(Debug, Deserialize, IntoParams)]

@@ -320,6 +320,9 @@ enum ControllerCommand {
         frontend: Name,
         reply: oneshot::Sender<Result<RuleCounts, UnknownFrontend>>,
     },
+    RuleLasts {
+        reply: oneshot::Sender<Vec<((String, String), Option<Wall>)>>,
+    },
     Explain {
         frontend: Name,
         imagined: HypotheticalRequest,
@@ -425,6 +428,7 @@ impl ControllerCommand {
             | Self::RemovePins { .. }
             | Self::Explain { .. }
             | Self::RuleCounts { .. }
+            | Self::RuleLasts { .. }
             | Self::Limits { .. }
             | Self::Probes { .. }
             | Self::Watch { .. }
@@ -668,6 +672,11 @@ impl Controller {
         self.ask(|reply| ControllerCommand::RuleCounts { frontend, reply }).await
     }
 
+    /// Every rule of every frontend, with when the last request met it since the start.
+    pub(crate) async fn rule_lasts(&self) -> Result<Vec<((String, String), Option<Wall>)>, Stopping> {
+        self.ask(|reply| ControllerCommand::RuleLasts { reply }).await
+    }
+
     /// The limits of clients with what they did.
     pub(crate) async fn limits(&self) -> Result<Limits, Stopping> {
         self.ask(|reply| ControllerCommand::Limits { reply }).await
@@ -909,6 +918,7 @@ fn obey(state: &mut ControllerState, command: ControllerCommand) {
             let _ = reply.send(());
         }
         ControllerCommand::Status { detail, reply } => drop(reply.send(state.status(&detail))),
+        ControllerCommand::RuleLasts { reply } => drop(reply.send(state.rule_lasts())),
         ControllerCommand::Limits { reply } => drop(reply.send(state.limits())),
         ControllerCommand::RuleCounts { frontend, reply } => drop(reply.send(state.rule_counts(&frontend))),
         ControllerCommand::Explain { frontend, imagined, reply } => {

@@ -6,7 +6,7 @@ use std::time::Duration;
 
 use merismos_api::{RuleCount, RuleCounts, RuleTestView, RuleTrace, RuledPool, RulesView};
 use merismos_core::config::Document;
-use merismos_core::config::document::RulePersistence;
+use merismos_core::config::document::{RulePersistence, RuleSpec};
 use merismos_core::limits::ClientLimit;
 use merismos_core::name::Name;
 use merismos_core::routing::{CompiledRule, Frontend, FrontendRules, Pool, RuleDecision};
@@ -31,6 +31,8 @@ impl ControllerState {
                 does: spec.map(|spec| spec.does()).unwrap_or_default(),
                 matches: rule.cell.matches(),
                 last: rule.cell.last().map(|last| ago(wall, now.since(last))),
+                goes_on: spec.is_some_and(RuleSpec::goes_on),
+                unmet_days: None,
             }
         };
         Ok(RuleCounts {
@@ -38,6 +40,21 @@ impl ControllerState {
             requests: frontend.cell.counts().requests,
             rules: frontend.rules.iter().flat_map(|rules| rules.rules()).map(count).collect(),
         })
+    }
+
+    /// Every rule of every frontend, with when the last request met it since the start.
+    pub(super) fn rule_lasts(&self) -> Vec<((String, String), Option<Wall>)> {
+        let (snapshot, now, wall) = (self.publisher.plane.snapshot(), self.publisher.plane.now(), wall());
+        let of = |frontend: &Arc<Frontend>| -> Vec<_> {
+            let rules = frontend.rules.iter().flat_map(|rules| rules.rules());
+            rules
+                .map(|rule| {
+                    let key = (frontend.name.to_string(), rule.name.to_string());
+                    (key, rule.cell.last().map(|last| ago(wall, now.since(last))))
+                })
+                .collect()
+        };
+        snapshot.frontends().flat_map(of).collect()
     }
 }
 
@@ -121,7 +138,7 @@ pub(super) fn by_rules<'f>(
         has_certificate: false,
         certificate_subject: &String::new,
         version: RequestVersion::One,
-        port: frontend.listen.address.port(),
+        local: frontend.listen.address,
         any_field: &any_field,
     };
     let trace = |place: usize, rule: &CompiledRule| {

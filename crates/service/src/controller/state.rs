@@ -378,11 +378,8 @@ impl ControllerState {
             pins.entry(PinScope::of(name, &pool.persistence)).or_default().extend(kinds);
         }
         self.publisher.cells.retain_pins(pins);
-        let listed: BTreeMap<&Name, BTreeSet<&Name>> = document
-            .frontends
-            .iter()
-            .map(|(name, spec)| (name, spec.http.iter().flat_map(|http| &http.rules).collect()))
-            .collect();
+        let listed: BTreeMap<&Name, BTreeSet<&Name>> =
+            document.frontends.iter().map(|(name, spec)| (name, spec.rules.iter().collect())).collect();
         self.publisher
             .cells
             .retain_rules(|frontend, rule| listed.get(frontend).is_some_and(|rules| rules.contains(rule)));

@@ -8,7 +8,9 @@ use merismos_core::config::document::{BalancePer, Protocol};
 use merismos_core::eligibility::IneligibleReason;
 use merismos_core::name::{Name, PoolServer};
 use merismos_core::proof::{ClientMove, Expectation, RequestResults, TallySample, TrialOutcome};
-use merismos_core::routing::{Frontend, Pool, PoolReason, RequestFacts, RuleDecision, Server, Snapshot};
+use merismos_core::routing::{
+    Frontend, FrontendRules, Pool, PoolReason, RequestFacts, RuleDecision, Server, Snapshot,
+};
 use merismos_core::rules::{RequestVersion, RuleFacts};
 use merismos_core::time::Tick;
 use merismos_load::{ClientOutcome as Outcomes, LoadPlan, LoadTls, RequestRecord, RequestSpec};
@@ -194,12 +196,18 @@ pub(super) fn routed<'f>(
     plan: &LoadPlan,
     client: IpAddr,
 ) -> Result<&'f Arc<Frontend>, NoServerReason> {
-    let (Some(rules), RequestSpec::Http { path, .. }) = (frontend.rules.as_deref(), &plan.work) else {
-        return Ok(frontend);
-    };
+    let Some(rules) = frontend.rules.as_deref() else { return Ok(frontend) };
     if rules.maintenance_for(client).is_some() {
         return Err(NoServerReason::Maintenance);
     }
+    let server_name = plan.tls.as_ref().map(|tls| tls.name.as_str());
+    let path = match &plan.work {
+        RequestSpec::Http { path, .. } => path,
+        RequestSpec::Tcp { .. } => {
+            return goes(frontend, rules, &RuleFacts::of_connection(client, plan.address, server_name));
+        }
+        RequestSpec::Udp { .. } => return Ok(frontend),
+    };
     let host = host(plan);
     let any_field = |name: &str, is_wanted: &mut dyn FnMut(&[u8]) -> bool| match name {
         "host" => is_wanted(host.as_bytes()),
@@ -212,14 +220,22 @@ pub(super) fn routed<'f>(
         target: path,
         path: None,
         host: Some(host.as_bytes()),
-        server_name: plan.tls.as_ref().map(|tls| tls.name.as_str()),
+        server_name,
         has_certificate: plan.tls.as_ref().is_some_and(LoadTls::shows_certificate),
         certificate_subject: &String::new,
         version: RequestVersion::One,
-        port: plan.address.port(),
+        local: plan.address,
         any_field: &any_field,
     };
-    let met = rules.follow(&facts, &mut None, |_, _| ());
+    goes(frontend, rules, &facts)
+}
+
+fn goes<'f>(
+    frontend: &'f Arc<Frontend>,
+    rules: &'f FrontendRules,
+    facts: &RuleFacts<'_>,
+) -> Result<&'f Arc<Frontend>, NoServerReason> {
+    let met = rules.follow(facts, &mut None, |_, _| ());
     let Some((_, rule)) = met else { return Ok(frontend) };
     match rules.decision(rule) {
         RuleDecision::Pools(way) => Ok(way),

@@ -342,3 +342,30 @@ async fn a_new_release_gets_its_part_in_steps_under_load() {
         .await;
     assert_eq!(client.trial(load).await.unwrap().tally.unwrap().failed, 0, "no visitor felt a step");
 }
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_rule_that_no_request_met_for_long_is_pointed_out_over_restarts() {
+    let mut service = Service::with(&["gull"]).await;
+    service.bring_own_clock();
+    let auk = StandIn::start("auk", merismos_lab::free::free_address()).unwrap();
+    service.apply(&with_pier(&service, &auk, &["admin", "beside"], RULES)).await.unwrap();
+    // What is listed at the start is noted at once.
+    service.crash_and_restart().await;
+    service.all_up().await;
+    let harbour: merismos_core::name::Name = "harbour".parse().unwrap();
+    let unmet = async |service: &Service| -> Vec<Option<u64>> {
+        let counts = service.client().rule_counts(&harbour).await.unwrap();
+        counts.rules.iter().map(|rule| rule.unmet_days).collect()
+    };
+    let store = merismos_store::Store::new(&service.database.url()).unwrap();
+    until("the listing is in the database", async || store.rule_uses().await.unwrap().len() == 2).await;
+    assert_eq!(unmet(&service).await, [None, None]);
+    service.set_clock("+40d");
+    until("the clock is another", async || unmet(&service).await == [Some(40), Some(40)]).await;
+    ask(&service, "/new", "a").await;
+    assert_eq!(unmet(&service).await, [Some(40), None], "one was met");
+    let told = stdout(&service, &["rule", "counts", "harbour"]);
+    assert!(told.contains("never; none for 40 days"), "{told}");
+    service.crash_and_restart().await;
+    until("what was listed before is known", async || unmet(&service).await[0] == Some(40)).await;
+}

@@ -7,7 +7,7 @@ use merismos_core::config::Acceptance;
 use merismos_core::duty::{DrainPins, Duty, DutyOrder};
 use merismos_core::time::Wall;
 use merismos_store::{
-    IssuedCertificate, Revision, Store, StoreError, StoredDraft, StoredEvent, StoredMessage,
+    IssuedCertificate, Revision, RuleUse, Store, StoreError, StoredDraft, StoredEvent, StoredMessage,
     StoredRevisionHead, StoredTrial, Token,
 };
 
@@ -293,5 +293,30 @@ async fn issued_certificates_and_accounts_take_the_place_of_those_before() {
     assert_eq!(store.authority_account("public", second).await.unwrap(), None, "it is another authority's");
     store.put_authority_account("public", second, &[2]).await.unwrap();
     assert_eq!(store.authority_account("public", second).await.unwrap(), Some(vec![2]));
+    database.done().await;
+}
+
+#[tokio::test]
+async fn of_a_rule_the_earlier_listing_and_the_later_use_are_kept() {
+    let database = Database::new("rule_uses").await;
+    let of = |rule: &str, listed: i64, last: Option<i64>| RuleUse {
+        frontend: "site".to_owned(),
+        rule: rule.to_owned(),
+        listed: Wall(listed),
+        last: last.map(Wall),
+    };
+    let store = &database.store;
+    store.note_rule_uses(&[of("a", 10, None), of("b", 10, Some(70))]).await.unwrap();
+    // Another node, whose clock is behind, and who has seen other requests.
+    store.note_rule_uses(&[of("a", 5, None), of("b", 20, Some(60))]).await.unwrap();
+    store.note_rule_uses(&[of("c", 30, Some(40))]).await.unwrap();
+    store
+        .forget_rule_uses(&[("site".to_owned(), "c".to_owned()), ("else".to_owned(), "a".to_owned())])
+        .await
+        .unwrap();
+    assert_eq!(store.rule_uses().await.unwrap(), [of("a", 5, None), of("b", 10, Some(70))]);
+    let many: Vec<RuleUse> = (0..1_201).map(|number| of(&format!("rule-{number}"), 1, None)).collect();
+    store.note_rule_uses(&many).await.unwrap();
+    assert_eq!(store.rule_uses().await.unwrap().len(), 1_203);
     database.done().await;
 }

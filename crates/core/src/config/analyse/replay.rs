@@ -5,7 +5,7 @@
 
 use std::cell::Cell;
 use std::collections::BTreeMap;
-use std::net::IpAddr;
+use std::net::{IpAddr, SocketAddr};
 use std::time::Duration;
 
 use serde::{Deserialize, Serialize};
@@ -47,8 +47,8 @@ pub struct SampledRequest {
     pub has_certificate: bool,
     /// What its client speaks.
     pub version: RequestVersion,
-    /// The port that its client connected to.
-    pub port: u16,
+    /// The address and port that its client connected to.
+    pub local: SocketAddr,
 }
 
 /// Requests that are alike: the same frontend, method, host and path. The last of them stands for all.
@@ -289,7 +289,7 @@ impl<'d> FrontendSide<'d> {
             has_certificate: request.has_certificate,
             certificate_subject: &String::new,
             version: request.version,
-            port: request.port,
+            local: request.local,
             any_field: &not_kept,
         };
         let (mut outcome, mut from) = (RuleOutcome::default(), 0);
@@ -351,7 +351,7 @@ mod tests {
             server_name: None,
             has_certificate: false,
             version: RequestVersion::One,
-            port: 8080,
+            local: "192.0.2.10:8080".parse().unwrap(),
         }
     }
 

@@ -1,11 +1,11 @@
 //! Rules and their examples: what they name has to be there, and what examples say has to hold.
 
 use std::collections::{BTreeMap, BTreeSet};
-use std::net::{IpAddr, Ipv4Addr};
+use std::net::{IpAddr, Ipv4Addr, SocketAddr};
 
 use crate::config::Problem;
 use crate::config::check::one_of;
-use crate::config::document::{Document, ExampleSpec, RuleAction, RuleChanges, RuleSpec};
+use crate::config::document::{Document, ExampleSpec, Protocol, RuleAction, RuleChanges, RuleSpec};
 use crate::config::warnings::{Warning, WarningReason};
 use crate::name::Name;
 use crate::rules::{
@@ -39,10 +39,14 @@ pub(super) fn references(document: &Document, problems: &mut Vec<Problem>) {
         }
     }
     for (name, frontend) in &document.frontends {
-        let rules = frontend.http.iter().flat_map(|http| &http.rules);
-        for rule in rules.filter(|rule| !document.rules.contains_key(*rule)) {
+        for rule in frontend.rules.iter().filter(|rule| !document.rules.contains_key(*rule)) {
             let wanted = one_of("rule", rule, document.rules.keys());
             problems.push(Problem::dangling(&format!("frontends.{name}.rules"), "rule", rule, wanted));
+        }
+    }
+    for (name, frontend) in document.frontends.iter().filter(|(_, spec)| spec.protocol != Protocol::Http) {
+        for (rule, spec) in document.rules_of(frontend) {
+            for_connections(name, (rule, spec), problems);
         }
     }
     for (name, frontend) in &document.frontends {
@@ -84,6 +88,26 @@ pub(super) fn references(document: &Document, problems: &mut Vec<Problem>) {
         if let Some(pool) = example.expect_pool.as_ref().filter(|pool| !document.pools.contains_key(*pool)) {
             dangling("expect_pool", "pool", pool, one_of("pool", pool, document.pools.keys()));
         }
+    }
+}
+
+/// What a rule looks at and does is possible for connections of which nothing is read.
+fn for_connections(frontend: &Name, (rule, spec): (&Name, &RuleSpec), problems: &mut Vec<Problem>) {
+    let mut wrong = |found: String, wanted: &str| {
+        problems.push(Problem::at(&format!("frontends.{frontend}.rules"), found, wanted));
+    };
+    if let Some(fact) = spec.when.fact_of_requests() {
+        let found =
+            format!("rule {rule} looks at {fact}, and of connections of this frontend (tcp) it is not known");
+        wrong(found, "rules that look at client, server-name, local-address and port alone");
+    }
+    let changes = spec.changes != RuleChanges::default() || spec.choice_cookie.is_some();
+    if !matches!(spec.action, RuleAction::Pool | RuleAction::Close) || changes || !spec.limits.is_empty() {
+        let found = format!(
+            "rule {rule} does something with requests ({}), and this frontend (tcp) reads none",
+            spec.does()
+        );
+        wrong(found, "rules that lead to pools or close the connection, and nothing beside that");
     }
 }
 
@@ -196,21 +220,20 @@ pub(super) fn examples(document: &Document, problems: &mut Vec<Problem>) {
     let mut sets: BTreeMap<&Name, RuleSet> = BTreeMap::new();
     for (name, example) in &document.examples {
         let Some(frontend) = document.frontends.get(&example.frontend) else { continue };
-        if frontend.http.is_none() {
-            let found = format!("frontend {} does not speak HTTP", example.frontend);
+        if frontend.protocol == Protocol::Udp {
+            let found = format!("frontend {} speaks udp, and has no rules", example.frontend);
             problems.push(Problem::at(
                 &format!("examples.{name}.frontend"),
                 found,
-                "a frontend with protocol http",
+                "a frontend with protocol http or tcp",
             ));
             continue;
         }
         let conditions = document.rules_of(frontend).map(|(_, rule)| &rule.when);
         let set =
             sets.entry(&example.frontend).or_insert_with(|| RuleSet::new(conditions, &document.networks));
-        let becomes = with_facts(example, frontend.listen.get().port(), |facts| {
-            outcome(document, frontend, set, facts)
-        });
+        let becomes =
+            with_facts(example, frontend.endpoint().address, |facts| outcome(document, frontend, set, facts));
         if !is_as_expected(example, &becomes) {
             let found = format!("the request now {}", describe(&becomes));
             let problem = Problem::at(&format!("examples.{name}"), found, expected(example));
@@ -219,7 +242,7 @@ pub(super) fn examples(document: &Document, problems: &mut Vec<Problem>) {
     }
 }
 
-fn with_facts<T>(example: &ExampleSpec, port: u16, look: impl FnOnce(&RuleFacts<'_>) -> T) -> T {
+fn with_facts<T>(example: &ExampleSpec, local: SocketAddr, look: impl FnOnce(&RuleFacts<'_>) -> T) -> T {
     let any_field = |name: &str, is_wanted: &mut dyn FnMut(&[u8]) -> bool| {
         let of_name = example.headers.iter().filter(|(own, _)| own.eq_ignore_ascii_case(name));
         of_name.into_iter().any(|(_, value)| is_wanted(value.as_bytes()))
@@ -230,11 +253,11 @@ fn with_facts<T>(example: &ExampleSpec, port: u16, look: impl FnOnce(&RuleFacts<
         target: &example.path,
         path: None,
         host: example.host.as_deref().map(str::as_bytes),
-        server_name: None,
+        server_name: example.server_name.as_deref(),
         has_certificate: false,
         certificate_subject: &String::new,
         version: RequestVersion::One,
-        port,
+        local,
         any_field: &any_field,
     })
 }
@@ -290,12 +313,7 @@ fn expected(example: &ExampleSpec) -> String {
 
 /// Rules that no request meets.
 pub(super) fn warnings(document: &Document, found: &mut Vec<Warning>) {
-    let listed: BTreeSet<&Name> = document
-        .frontends
-        .values()
-        .filter_map(|frontend| frontend.http.as_ref())
-        .flat_map(|http| &http.rules)
-        .collect();
+    let listed: BTreeSet<&Name> = document.frontends.values().flat_map(|frontend| &frontend.rules).collect();
     for (name, rule) in &document.rules {
         let path = format!("rules.{name}");
         if is_never_met(rule.when.tree()) {
@@ -381,7 +399,7 @@ fn redirects_to_itself(
                 has_certificate: false,
                 certificate_subject: &String::new,
                 version: RequestVersion::One,
-                port: frontend.listen.get().port(),
+                local: frontend.endpoint().address,
                 any_field: &any_field,
             })
         };

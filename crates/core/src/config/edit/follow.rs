@@ -84,8 +84,8 @@ pub(super) fn follow(document: &mut Document, user: &ObjectPath, renamed: &Objec
             }
         }
         (ObjectPath::Frontend(name), ObjectPath::Rule(_)) => {
-            let http = document.frontends.get_mut(name).and_then(|frontend| frontend.http.as_mut());
-            let rules = http.into_iter().flat_map(|http| &mut http.rules);
+            let frontend = document.frontends.get_mut(name);
+            let rules = frontend.into_iter().flat_map(|frontend| &mut frontend.rules);
             for rule in rules.filter(|rule| *rule == renamed.name()) {
                 *rule = to.clone();
             }

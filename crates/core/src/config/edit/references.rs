@@ -84,9 +84,7 @@ pub fn users(document: &Document, object: &ObjectPath) -> Vec<ObjectPath> {
             using
         }
         ObjectPath::Rule(rule) => {
-            let lists = |frontend: &FrontendSpec| {
-                frontend.http.as_ref().is_some_and(|http| http.rules.contains(rule))
-            };
+            let lists = |frontend: &FrontendSpec| frontend.rules.contains(rule);
             let mut using = frontends(&lists);
             using.extend(examples(&|example| example.expect_rule.as_ref() == Some(rule)));
             using

@@ -141,7 +141,7 @@ impl Document {
         &'d self,
         frontend: &'d FrontendSpec,
     ) -> impl Iterator<Item = (&'d Name, &'d RuleSpec)> {
-        frontend.http.iter().flat_map(|http| &http.rules).filter_map(|name| self.rules.get_key_value(name))
+        frontend.rules.iter().filter_map(|name| self.rules.get_key_value(name))
     }
 
     /// Every pool that a frontend may send work to, by itself and by its rules. One may come several times.

@@ -52,6 +52,14 @@ pub struct FrontendSpec {
     /// has room, or when the response is cut off. At least 5 of them are needed, and the frontend recovers at half the share.
     #[key(range = 0..=100, default = "10")]
     pub failing_share: u8,
+    /// Rules that requests are compared with, in this order: the first that a request meets decides. Requests that meet none go to the pools
+    /// of the frontend.
+    ///
+    /// A rule may be one of several frontends. Those of a `tcp` frontend are asked once for each connection; they look at `client`, `server-name` (of clients
+    /// that speak TLS), `local-address` and `port`, and lead to pools or close the connection.
+    #[key(basic, refers = Rule, count = 0..=10_000, distinct, without = "none", when(protocol = "http tcp"), group = "Rules")]
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub rules: Vec<Name>,
     /// What only `http` frontends have.
     #[key(when(protocol = "http"))]
     #[serde(flatten, skip_serializing_if = "Option::is_none")]
@@ -68,7 +76,7 @@ pub struct FrontendSpec {
     #[key(range = "1s".."720h", when(protocol = "tcp"))]
     #[serde(skip_serializing_if = "Option::is_none")]
     pub max_connection_age: Option<Span>,
-    /// Longest time to wait for a TLS ClientHello (RFC 8446, 4.1.2) where the pool goes by `sni`, or for what `first-bytes` looks for (`tcp`).
+    /// Longest time to wait for a TLS ClientHello (RFC 8446, 4.1.2) where a pool goes by `sni` or a rule by `server-name`, or for what `first-bytes` looks for (`tcp`).
     ///
     /// After it the connection is treated as one without them. Clients whose servers speak first wait that long.
     #[key(range = "100ms".."5m", without = "2s", when(protocol = "tcp"))]
@@ -292,17 +300,10 @@ pub struct HttpKeys {
     #[key(format = FIELD_NAME, count = 0..=64, without = "X-Real-IP and its like", group = "Trusted proxies")]
     #[serde(skip_serializing_if = "Option::is_none")]
     pub dropped_fields: Option<Vec<String>>,
-    /// Rules that requests are compared with, in this order: the first that a request meets decides. Requests that meet none go to the pools
-    /// of the frontend.
-    ///
-    /// A rule may be one of several frontends.
-    #[key(basic, refers = Rule, count = 0..=10_000, distinct, without = "none", group = "Rules")]
-    #[serde(skip_serializing_if = "Vec::is_empty")]
-    pub rules: Vec<Name>,
     /// What becomes of a request whose path servers read in several ways, where there are rules: `%2F`, `%2E%2E`, `%00`, `%25`, a backslash, a semicolon.
     ///
     /// A server may read it as a path that a rule protects. Applications that send such paths on purpose need `allow`, and rules that do not trust them.
-    #[key(without = "refuse")]
+    #[key(without = "refuse", group = "Rules")]
     #[serde(skip_serializing_if = "Option::is_none")]
     pub ambiguous_paths: Option<AmbiguousPaths>,
     /// What clients get while the application is worked on.

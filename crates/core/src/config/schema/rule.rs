@@ -18,7 +18,7 @@ use crate::units::Span;
 pub struct RuleSpec {
     /// Which requests it is for: `host is booking.skerry.example and path under /admin and client not in office`.
     ///
-    /// Tests are joined by `and`, `or`, `not` and parentheses. What is looked at: `host`, `path`, `method`, `client`, `server-name`, `certificate`, `version`,
+    /// Tests are joined by `and`, `or`, `not` and parentheses. What is looked at: `host`, `path`, `method`, `client`, `server-name`, `certificate`, `version`, `local-address`,
     /// `port`, `content-type`, `header NAME`, `query NAME`, `cookie NAME`. How: `is`, `is not` (one or several, with commas between), `under` (a path and what
     /// lies below it), `contains`, `matches` (a regular expression), `in`, `not in` (networks), `present`, `absent`. `always` is every request.
     #[key(basic, example = "path under /admin")]
@@ -256,10 +256,10 @@ impl RuleSpec {
     }
 }
 
-/// A request, and what has to become of it at a frontend. A change with which something else becomes of it is refused.
+/// A request, or a connection of a `tcp` frontend, and what has to become of it. A change with which something else becomes of it is refused.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Keys)]
 pub struct ExampleSpec {
-    /// Frontend that the request comes to.
+    /// Frontend that the request comes to; of a `tcp` frontend an example is a connection, with `client` and `server_name` alone.
     #[key(basic, refers = Frontend)]
     pub frontend: Name,
     /// Host of the request.
@@ -272,6 +272,10 @@ pub struct ExampleSpec {
     /// Method of the request.
     #[key(basic, format = METHOD, default = "GET")]
     pub method: String,
+    /// Server name that the client asks for in its TLS handshake (SNI).
+    #[key(format = SERVER_NAME, without = "none", example = "tickets.skerry.example")]
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub server_name: Option<String>,
     /// Address of the client.
     #[key(basic, without = "an address of no network")]
     #[serde(skip_serializing_if = "Option::is_none")]

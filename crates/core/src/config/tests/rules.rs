@@ -162,6 +162,22 @@ fn mistakes_in_rules_have_a_place(
     assert!(problem.found.contains(found) && problem.expected.contains(expected), "{problem:?}");
 }
 
+#[rstest]
+#[case::a_host("when = 'client in office and host is a.example'\naction = \"close\"", "looks at host")]
+#[case::a_path("when = 'not path is /'\naction = \"close\"", "looks at path")]
+#[case::a_status("when = 'always'\naction = \"refuse\"", "status 403")]
+#[case::a_change("when = 'always'\naction = \"pool\"\npool = \"next\"\nrewrite_path = \"/x\"", "path /x")]
+fn rules_of_connections_do_with_what_is_known_of_them(#[case] keys: &str, #[case] found: &str) {
+    let tcp = GROUND.replace("\"http\"", "\"tcp\"");
+    let known = "[rules.b]\nwhen = 'server-name is *.a.example and port is 80 and local-address in 192.0.2.10'\naction = \"close\"\n";
+    let text = |keys: &str| format!("{tcp}rules = [\"b\", \"a\"]\n{known}[rules.a]\n{keys}\n");
+    load(&text("when = 'client in office'\naction = \"pool\"\npool = \"next\""), DocumentFormat::Toml)
+        .unwrap();
+    let problems = load(&text(keys), DocumentFormat::Toml).unwrap_err();
+    assert_eq!((problems.len(), problems[0].path.as_str()), (1, "frontends.web.rules"), "{problems:#?}");
+    assert!(problems[0].found.contains(found), "{problems:#?}");
+}
+
 #[test]
 fn a_label_is_not_known_before_any_rule_is_asked() {
     let text = format!("{GROUND}limits = [\"each\"]\n[limits.each]\nper = \"label\"\nrate = 1\n");

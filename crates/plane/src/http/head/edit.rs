@@ -60,6 +60,7 @@ mod tests {
             host: Some("inside.example".to_owned()),
             request: FieldChanges { removed: vec!["x-old".to_owned(), "x-tenant".to_owned()], added },
             response: FieldChanges::default(),
+            ..RequestEdits::default()
         };
         edit_request(&mut head, &edits);
         let expected =
