@@ -212,6 +212,8 @@ pub struct PoolStatus {
     pub waiting: u64,
     /// How much work has waited in vain since the service started.
     pub waited_in_vain: u64,
+    /// How often since then work that a server failed was not offered to another, for so much may not (`retry_share`).
+    pub retries_withheld: u64,
     /// DNS names whose answers are servers of it.
     pub lookups: Vec<LookupStatus>,
     /// Servers in the order of their names; left out when there are very many and this pool was not asked for.

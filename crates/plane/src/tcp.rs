@@ -305,6 +305,12 @@ impl TcpStep<'_> {
         let pool = deal.pool;
         let server = &pool.servers[place];
         course.count_retry(worker);
+        if let Some(share) = pool.failing.retry_share
+            && course.failures() == 0
+        {
+            cold_path();
+            pool.cell.attempts.earn(share);
+        }
         let mut at = deal.begin(place);
         let header =
             pool.proxy_protocol.map(|version| proxy_header::header(version, who.client, who.meant_for));
@@ -329,7 +335,8 @@ impl TcpStep<'_> {
                     ConnectFailure::Failed(_) => at.failed(),
                 }
                 course.record_failure(pool, place);
-                if !sticks && course.failures() < pool.attempts {
+                let has_credit = || pool.failing.retry_share.is_none() || pool.cell.attempts.take();
+                if !sticks && course.failures() < pool.attempts && has_credit() {
                     return TcpAttempt::Again;
                 }
                 self.report_observation(None, course);

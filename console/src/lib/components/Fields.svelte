@@ -3,6 +3,7 @@
   import type { Kind } from '../api/types'
   import { desk } from '../desk/desk.svelte'
   import { applies, choicesOf, type Field, type Mistake } from '../desk/fields'
+  import { escaped } from '../format/escape'
   import FieldNotes from './FieldNotes.svelte'
   import ObjectPicker from './ObjectPicker.svelte'
   import Prose from './Prose.svelte'
@@ -48,6 +49,14 @@
   function choose(field: Field, choice: string, chosen: boolean) {
     const all = field.choices.map((known) => known.name).filter((name) => (name === choice ? chosen : has(field, name)))
     values[field.key] = all.join(' ')
+  }
+
+  /** Takes the text of a file that was chosen into a field. */
+  async function take(field: Field, input: HTMLInputElement) {
+    const file = input.files?.[0]
+    if (!file) return
+    values[field.key] = escaped(await file.text())
+    input.value = ''
   }
 
   // A mistake is not hidden.
@@ -143,6 +152,12 @@
         aria-invalid={mistakes[field.key] ? 'true' : undefined}
         aria-describedby={`help-${field.key} wrong-${field.key}`}
       />
+      {#if field.page}
+        <label class="mt-1 flex items-center gap-2 text-secondary">
+          From a file:
+          <input type="file" class="file-input file-input-xs" onchange={(event) => void take(field, event.currentTarget)} />
+        </label>
+      {/if}
     {/if}
     <p id={`help-${field.key}`} class="text-secondary">
       <Prose text={field.help} />

@@ -49,6 +49,7 @@
             {#if pool.held}· <span class="text-warning">◆ tier {pool.tier} goes on working, a lower one could</span>{:else if (pool.tier ?? 0) > 0}· <span
                 class="text-warning">◆ tier {pool.tier} works</span
               >{/if}
+            {#if pool.retries_withheld > 0}· <span title="retry_share">{pool.retries_withheld} retries withheld</span>{/if}
             {#if pool.waiting > 0}· <span class="text-warning">◆ {pool.waiting} wait, every server is full</span>{/if}
             {#if pool.servers.length === 0}· no servers: clients get nothing{/if}
           </th>

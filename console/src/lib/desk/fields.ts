@@ -35,6 +35,7 @@ interface KeyHelp {
   when?: DecidedBy
   effective?: DecidedBy
   escapes?: boolean
+  page?: boolean
 }
 
 export interface Field {
@@ -58,6 +59,8 @@ export interface Field {
   group: string
   /** Written with the escapes of a document. */
   escaped: boolean
+  /** It is a page, which people keep in files. */
+  page: boolean
 }
 
 /** What is wrong with what stands in a field. */
@@ -86,6 +89,7 @@ const field = (key: KeyHelp): Field => ({
   more: !key.basic,
   group: key.group,
   escaped: key.escapes ?? false,
+  page: key.page ?? false,
 })
 
 /** The fields of each kind. Labels have a field of their own in every form. */

@@ -9,6 +9,7 @@ use serde_json::{Map, Value, json};
 
 use super::CommandContext;
 use super::apply_options::ChangeTargetArgs;
+use super::input;
 use crate::exit::{CliError, ExitStatus};
 
 /// What can be done about the maintenance of frontends.
@@ -35,8 +36,8 @@ pub(super) struct MaintenanceArgs {
     /// List of networks whose clients get the application all the same; may be given several times
     #[arg(long, value_name = "NETWORK")]
     except_network: Vec<Name>,
-    /// Page that clients get; one that begins with < is sent as HTML
-    #[arg(long, value_name = "TEXT")]
+    /// Page that clients get; one that begins with < is sent as HTML; @FILE is what stands in a file
+    #[arg(long, value_name = "TEXT", value_parser = input::page)]
     page: Option<String>,
     /// When clients may come again [default: 5m]
     #[arg(long, value_name = "DURATION")]

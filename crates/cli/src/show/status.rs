@@ -313,6 +313,10 @@ fn pool(pool: &PoolStatus, status: &Status) {
     if let Some(goes_by) = &pool.shares_go_by {
         text(&format!("  no share is expected: it distributes by {goes_by}\n"));
     }
+    if pool.retries_withheld > 0 {
+        let times = pool.retries_withheld;
+        text(&format!("  work that a server failed was not offered to another {times} times (retry_share)\n"));
+    }
     if pool.waiting > 0 {
         text(&format!("  {} every eligible server is full: {} wait\n", bad("!"), pool.waiting));
     }

@@ -30,9 +30,6 @@ use crate::runtime::{PoolRuntime, RuntimeRegistry, ServerRuntimeLimits};
 use crate::time::Tick;
 use crate::units::Span;
 
-/// A network that no client is in: the unspecified address.
-const NOBODY: IpNet = IpNet::V6(ipnet::Ipv6Net::new_assert(std::net::Ipv6Addr::UNSPECIFIED, 128));
-
 /// How long a client may take to say which TLS server it wants, where nothing is said.
 const USUAL_GREETING: Duration = Duration::from_secs(2);
 
@@ -89,7 +86,7 @@ pub fn compile(
             errors: http.filter(|http| !http.errors.is_empty()).map(|http| Arc::new(http.errors.clone())),
             body_size_limit: http.and_then(|http| http.body_size_limit).map_or(u64::MAX, |most| most.bytes()),
             requests_per_connection: http.and_then(|http| http.requests_per_connection).unwrap_or(u32::MAX),
-            access: access(spec, document),
+            access: AccessList::of(spec, document).map(Arc::new),
             limits: (!spec.limits.is_empty()).then(|| listed(&spec.limits, &limits)),
             trusted: spec.trusted.iter().copied().collect(),
             proxy_protocol: spec.proxy_protocol,
@@ -305,21 +302,6 @@ fn hsts(http: &document::HttpKeys) -> Option<Box<[u8]>> {
 /// The limits of a list.
 pub(super) fn listed(names: &[Name], limits: &BTreeMap<&Name, Arc<ClientLimit>>) -> Arc<[Arc<ClientLimit>]> {
     names.iter().filter_map(|name| limits.get(name)).cloned().collect()
-}
-
-/// Who may come to a frontend; `None` where all may.
-fn access(spec: &document::FrontendSpec, document: &Document) -> Option<Arc<AccessList>> {
-    let prefixes = |lists: &[Name]| -> Vec<IpNet> {
-        lists.iter().filter_map(|list| document.networks.get(list)).flatten().copied().collect()
-    };
-    let says_something = !spec.allow.is_empty() || !spec.deny.is_empty();
-    // Lists without a network let nobody in, and turn nobody away.
-    let nobody = if spec.allow.is_empty() { Vec::new() } else { vec![NOBODY] };
-    says_something.then(|| {
-        let allow = prefixes(&spec.allow);
-        let allow = if allow.is_empty() { nobody } else { allow };
-        Arc::new(AccessList::new(allow, prefixes(&spec.deny)))
-    })
 }
 
 fn trust_id(reaching: &document::UpstreamSettings) -> u64 {

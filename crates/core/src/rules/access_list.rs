@@ -5,6 +5,9 @@ use std::net::IpAddr;
 use ipnet::IpNet;
 
 use super::network_set::number;
+use crate::config::Document;
+use crate::config::document::FrontendSpec;
+use crate::name::Name;
 
 /// The networks that a frontend lets in and turns away. The longest prefix that holds an address decides, and of two alike the one that turns away;
 /// an address in none is let in unless some are let in by name.
@@ -16,7 +19,27 @@ pub struct AccessList {
     from: Box<[(u128, bool)]>,
 }
 
+/// A network that no client is in: the unspecified address.
+const NO_CLIENT: IpNet = IpNet::V6(ipnet::Ipv6Net::new_assert(std::net::Ipv6Addr::UNSPECIFIED, 128));
+
 impl AccessList {
+    /// Who may come to a frontend; `None` where all may.
+    #[must_use]
+    pub fn of(frontend: &FrontendSpec, document: &Document) -> Option<Self> {
+        if frontend.allow.is_empty() && frontend.deny.is_empty() {
+            return None;
+        }
+        let prefixes = |lists: &[Name]| -> Vec<IpNet> {
+            lists.iter().filter_map(|list| document.networks.get(list)).flatten().copied().collect()
+        };
+        let mut allow = prefixes(&frontend.allow);
+        // Lists that hold no network let no client in.
+        if allow.is_empty() && !frontend.allow.is_empty() {
+            allow.push(NO_CLIENT);
+        }
+        Some(Self::new(allow, prefixes(&frontend.deny)))
+    }
+
     /// The list that lets `allow` in and turns `deny` away.
     pub fn new(allow: impl IntoIterator<Item = IpNet>, deny: impl IntoIterator<Item = IpNet>) -> Self {
         let range =

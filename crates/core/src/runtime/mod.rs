@@ -483,14 +483,18 @@ pub struct PoolRuntime {
     pub line: WaitQueue,
     /// How many of its requests may go to another server because one is slow.
     pub retries: RetryBudget,
+    /// How much of its work may be offered to another server because one failed it.
+    pub attempts: RetryBudget,
 }
 
-/// How many requests may be given to another server because the first one is slow: a part of all, so that a pool that is slow
+/// How much work may be given to another server because the first one is slow, or failed it: a part of all, so that a pool that is slow or fails
 /// altogether does not get more work by it.
 #[derive(Debug)]
 pub struct RetryBudget {
     /// In hundredths of a retry.
     credit: AtomicI64,
+    /// How many retries there was no credit for.
+    withheld: AtomicU64,
 }
 
 impl RetryBudget {
@@ -509,6 +513,23 @@ impl RetryBudget {
         self.credit.load(Ordering::Relaxed) >= 100
     }
 
+    /// Takes the credit for a retry; where there is none that is counted.
+    #[must_use]
+    pub fn take(&self) -> bool {
+        let less = |credit: i64| (credit >= 100).then(|| credit - 100);
+        let is_taken = self.credit.fetch_update(Ordering::Relaxed, Ordering::Relaxed, less).is_ok();
+        if !is_taken {
+            self.withheld.fetch_add(1, Ordering::Relaxed);
+        }
+        is_taken
+    }
+
+    /// How many retries there was no credit for.
+    #[must_use]
+    pub fn withheld(&self) -> u64 {
+        self.withheld.load(Ordering::Relaxed)
+    }
+
     /// A retry was made.
     pub fn spend(&self) {
         self.credit.fetch_sub(100, Ordering::Relaxed);
@@ -517,7 +538,7 @@ impl RetryBudget {
 
 impl Default for RetryBudget {
     fn default() -> Self {
-        Self { credit: AtomicI64::new(Self::MOST) }
+        Self { credit: AtomicI64::new(Self::MOST), withheld: AtomicU64::new(0) }
     }
 }
 

@@ -239,6 +239,12 @@ impl RequestForwarder<'_> {
                 }
             };
             course.count_retry(self.worker);
+            if let Some(share) = pool.failing.retry_share
+                && course.failures() == 0
+            {
+                cold_path();
+                pool.cell.attempts.earn(share);
+            }
             let server = &pool.servers[place];
             let hurry = match pool.failing.retry_after {
                 None => None,
@@ -355,7 +361,9 @@ impl RequestForwarder<'_> {
         if again {
             course.record_failure(pool, place);
             course.last = Some(failure);
-            if course.failures() < pool.attempts {
+            let may_go_on = course.failures() < pool.attempts
+                && (pool.failing.retry_share.is_none() || pool.cell.attempts.take());
+            if may_go_on {
                 if failure == ServerFailure::Slow {
                     pool.cell.retries.spend();
                 }

@@ -373,3 +373,31 @@ fn a_suspect_server_gets_a_part_of_its_share() {
     }
     assert_eq!((rig.counts(0).taken, rig.counts(1).taken), (20, 80));
 }
+
+#[rstest]
+#[case::a_request("http")]
+#[case::a_connection("tcp")]
+fn only_a_part_of_the_work_is_offered_to_another_server_where_so_much_may(#[case] protocol: &'static str) {
+    let gull = if protocol == "http" { Server::named("gull") } else { line_server("gull") };
+    let nothing = free_address();
+    let all = |rig: &Rig| -> usize {
+        (0..100)
+            .filter(|_| {
+                let mut client = rig.client();
+                if protocol == "http" {
+                    client.get("/").status == 200
+                } else {
+                    std::io::Read::read(&mut client.writer(), &mut [0]).is_ok_and(|read| read > 0)
+                }
+            })
+            .count()
+    };
+    let rig = Rig::speaking(protocol, &[gull.address, nothing], "retry_share = 1", "");
+    let served = all(&rig);
+    // Every second one meets the server that is not there; ten retries are saved up at the beginning, and a hundred requests earn one.
+    assert!((60..=62).contains(&served), "{served}");
+    let snapshot = rig.plane.snapshot();
+    assert_eq!(snapshot.pools[0].cell.attempts.withheld(), 100 - served as u64, "each is counted");
+    let rig = Rig::speaking(protocol, &[gull.address, free_address()], "", "");
+    assert_eq!(all(&rig), 100, "without the key all are");
+}

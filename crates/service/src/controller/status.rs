@@ -301,6 +301,7 @@ impl ControllerState {
             held: self.servers.is_held(&pool.name),
             waiting: pool.cell.line.waiting(),
             waited_in_vain: pool.cell.line.in_vain(),
+            retries_withheld: pool.cell.attempts.withheld(),
             lookups: self.lookups(&pool.name, spec),
             servers,
         }

@@ -13,6 +13,7 @@ use merismos_core::text::unescaped;
 use serde_json::{Map, Value};
 
 use super::kinds::ObjectFlags;
+use crate::args::input;
 
 /// The keys that were given as flags.
 pub(crate) struct KeyFlags<K> {
@@ -110,6 +111,7 @@ fn flag(declared: &[&'static ObjectKey]) -> Arg {
         Shape::Flag => {
             flag.value_parser(clap::value_parser!(bool)).num_args(0..=1).default_missing_value("true")
         }
+        _ if declared.iter().any(|declared| declared.key.is_page()) => flag.value_parser(input::page),
         _ if declared.iter().any(|declared| declared.key.has_escapes) => flag.value_parser(unescaped),
         _ => flag,
     };
@@ -141,6 +143,9 @@ fn help(declared: &[&'static ObjectKey]) -> String {
             }
         }
         line += key.help.trim_end_matches('.');
+        if key.is_page() {
+            line += "; @FILE is what stands in a file, and @@ begins a text with @";
+        }
         if let Some(several) = several(&declared.key.shape) {
             line += several;
         }

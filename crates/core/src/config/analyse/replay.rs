@@ -16,7 +16,8 @@ use crate::config::Document;
 use crate::config::document::{AmbiguousPaths, FrontendSpec, MaintenanceKeys, RuleSpec};
 use crate::name::Name;
 use crate::rules::{
-    FieldChanges, RequestVersion, RuleEdits, RuleFacts, RuleOutcome, RuleSet, location, request_path,
+    AccessList, FieldChanges, RequestVersion, RuleEdits, RuleFacts, RuleOutcome, RuleSet, location,
+    request_path,
 };
 use crate::time::Tick;
 
@@ -194,6 +195,8 @@ fn is_alike(before: &RuleOutcome, after: &RuleOutcome, renames: &Renames) -> boo
 struct FrontendSide<'d> {
     document: &'d Document,
     frontend: &'d FrontendSpec,
+    /// Which clients are let in; all of them where there is none.
+    access: Option<AccessList>,
     listed: Vec<(&'d Name, &'d RuleSpec)>,
     rules: RuleSet,
 }
@@ -212,6 +215,7 @@ fn sides<'d>(
         && refuses_ambiguous(before) == refuses_ambiguous(after)
         && redirect(before) == redirect(after)
         && maintenance(before) == maintenance(after)
+        && (&before.allow, &before.deny) == (&after.allow, &after.deny)
         && old.networks == new.networks;
     (!is_same).then(|| (FrontendSide::new(old, before), FrontendSide::new(new, after)))
 }
@@ -237,7 +241,8 @@ impl<'d> FrontendSide<'d> {
     fn new(document: &'d Document, frontend: &'d FrontendSpec) -> Self {
         let listed: Vec<_> = document.rules_of(frontend).collect();
         let rules = RuleSet::new(listed.iter().map(|(_, rule)| &rule.when), &document.networks);
-        Self { document, frontend, listed, rules }
+        let access = AccessList::of(frontend, document);
+        Self { document, frontend, access, listed, rules }
     }
 
     /// Whether a client gets the page of a frontend in maintenance.
@@ -249,8 +254,14 @@ impl<'d> FrontendSide<'d> {
         })
     }
 
+    fn turns_away(&self, client: IpAddr) -> bool {
+        self.access.as_ref().is_some_and(|list| !list.admits(client))
+    }
+
     fn in_words(&self, request: &SampledRequest, outcome: &RuleOutcome) -> String {
-        if let Some((port, status)) = redirect(self.frontend) {
+        if self.turns_away(request.client) {
+            "is not let in (allow, deny)".to_owned()
+        } else if let Some((port, status)) = redirect(self.frontend) {
             format!("is redirected to https, port {port} ({status})")
         } else if self.is_in_maintenance(request.client) {
             "gets 503: maintenance".to_owned()
@@ -261,6 +272,9 @@ impl<'d> FrontendSide<'d> {
 
     /// What becomes of a request; `None` where a rule looks at its header fields.
     fn fate(&self, request: &SampledRequest) -> Option<RuleOutcome> {
+        if self.turns_away(request.client) {
+            return Some(RuleOutcome { status: Some(403), ..RuleOutcome::default() });
+        }
         if let Some((port, status)) = redirect(self.frontend) {
             let location = Some(port.to_string());
             return Some(RuleOutcome { status: Some(status), location, ..RuleOutcome::default() });
@@ -403,6 +417,21 @@ mod tests {
         let replay = recent(SEEN).replay(old.document(), new.document()).unwrap();
         assert_eq!((replay.requests, replay.elsewhere), (5, 5));
         assert_eq!(replay.moves[0].after, "is redirected to https, port 443 (308)");
+    }
+
+    #[rstest]
+    #[case::turned_away("deny = [\"near\"]", 5)]
+    #[case::others("deny = [\"far\"]", 0)]
+    #[case::not_let_in("allow = [\"far\"]", 5)]
+    fn who_is_let_in_is_asked_again(#[case] keys: &str, #[case] elsewhere: u64) {
+        const NETWORKS: &str = "[networks]\nnear = [\"192.0.2.64/26\"]\nfar = [\"198.51.100.0/24\"]";
+        let (old, new) = (site(&[], NETWORKS), site(&[], &format!("{keys}\n{NETWORKS}")));
+        let replay = recent(SEEN).replay(old.document(), new.document()).unwrap();
+        assert_eq!((replay.requests, replay.elsewhere), (5, elsewhere));
+        assert!(
+            replay.moves.iter().all(|change| change.after == "is not let in (allow, deny)"),
+            "{replay:?}"
+        );
     }
 
     #[test]

@@ -61,6 +61,9 @@ formats! {
     /// Texts of any kind, with bounds against mistakes.
     TEXT: "a text of 1 to 4096 bytes", "texts of 1 to 4096 bytes", "", "^[\\s\\S]{1,4096}$",
         |text| kept(text, (1..=4_096).contains(&text.len()));
+    /// Pages that clients get.
+    PAGE: "a text of 1 to 65536 bytes", "texts of 1 to 65536 bytes", "", "^[\\s\\S]{1,65536}$",
+        |text| kept(text, (1..=65_536).contains(&text.len()));
     /// What an object is for.
     NOTE: "a text of at most 500 characters on one line", "texts", "", "^.{0,500}$",
         |text| kept(text, text.is_empty() || is_line(text, 500));

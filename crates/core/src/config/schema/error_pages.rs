@@ -10,15 +10,15 @@ pub struct ErrorPages {
     ///
     /// The `Accept` field of a request decides (RFC 9110, 12.5.1). A request whose head can't be read gets `error_text`; errors of servers, and of rules
     /// that have a body, stay as they are.
-    #[key(format = TEXT, without = "a sentence in plain text", escapes, example = "<h1>{status} {reason}</h1><p>{why}</p>", group = "Errors")]
+    #[key(format = PAGE, without = "a sentence in plain text", escapes, example = "<h1>{status} {reason}</h1><p>{why}</p>", group = "Errors")]
     #[serde(skip_serializing_if = "Option::is_none")]
     pub error_html: Option<String>,
     /// Body for clients that accept JSON, with the same values; `application/problem+json` (RFC 9457) where it has a `title`.
-    #[key(format = TEXT, without = "a sentence in plain text", escapes, example = "{\"title\": \"{reason}\", \"status\": {status}}", label = "Error JSON")]
+    #[key(format = PAGE, without = "a sentence in plain text", escapes, example = "{\"title\": \"{reason}\", \"status\": {status}}", label = "Error JSON")]
     #[serde(skip_serializing_if = "Option::is_none")]
     pub error_json: Option<String>,
     /// Body for all others, with the same values.
-    #[key(format = TEXT, without = "a sentence in plain text", escapes, example = "{status} {reason}: {why}")]
+    #[key(format = PAGE, without = "a sentence in plain text", escapes, example = "{status} {reason}: {why}")]
     #[serde(skip_serializing_if = "Option::is_none")]
     pub error_text: Option<String>,
 }

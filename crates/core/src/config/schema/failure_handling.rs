@@ -41,6 +41,13 @@ pub struct FailureHandling {
     #[key(range = 1..=100, default = "10")]
     #[serde(skip_serializing_if = "is_usual_budget")]
     pub retry_budget: u8,
+    /// Most requests and connections of a hundred that are offered to another server after one failed them.
+    ///
+    /// Ten may be so at once. When all of a pool fails, further attempts give it more work than its clients do. Without the key all are, up to `attempts`, so that
+    /// one dead server among few costs its clients nothing until it is down.
+    #[key(range = 1..=100, without = "any number", example = "20")]
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub retry_share: Option<u8>,
     /// What becomes of TCP connections to a server that goes down.
     #[key(default = "break")]
     #[serde(skip_serializing_if = "breaks")]

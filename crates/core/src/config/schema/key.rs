@@ -5,7 +5,7 @@
 
 use serde::Serialize;
 
-use crate::config::decode::{Section, TextFormat};
+use crate::config::decode::{Section, TextFormat, formats};
 use crate::config::object::ObjectKind;
 
 /// A type whose fields are keys of a table.
@@ -111,6 +111,12 @@ impl Key {
         is_basic: false,
         has_escapes: false,
     };
+
+    /// Whether it is a page, which people keep in files.
+    #[must_use]
+    pub fn is_page(&self) -> bool {
+        self.format.is_some_and(|format| std::ptr::eq(format, &formats::PAGE))
+    }
 
     /// Whether it has to be given.
     #[must_use]

@@ -59,6 +59,9 @@ pub struct KeyHelp {
     /// Whether people write the text with the escapes of a document.
     #[serde(skip_serializing_if = "std::ops::Not::not")]
     pub escapes: bool,
+    /// Whether it is a page, which people keep in files.
+    #[serde(skip_serializing_if = "std::ops::Not::not")]
+    pub page: bool,
 }
 
 /// What values of a key look like, as far as a form has to know.
@@ -129,6 +132,7 @@ fn help(declared: &ObjectKey) -> KeyHelp {
         when: declared.when.clone(),
         effective: declared.effective.clone(),
         escapes: key.has_escapes,
+        page: key.is_page(),
     }
 }
 

@@ -20,7 +20,7 @@ pub struct MaintenanceKeys {
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub maintenance_except: Vec<Name>,
     /// Page that clients get; one that begins with `<` is sent as HTML.
-    #[key(format = TEXT, without = "a sentence that names the frontend", escapes, example = "<h1>Back at noon.</h1>")]
+    #[key(format = PAGE, without = "a sentence that names the frontend", escapes, example = "<h1>Back at noon.</h1>")]
     #[serde(skip_serializing_if = "Option::is_none")]
     pub maintenance_page: Option<String>,
     /// When clients may come again (`Retry-After`, RFC 9110, 10.2.3).

@@ -62,7 +62,7 @@ pub struct RuleSpec {
     #[serde(skip_serializing_if = "Option::is_none")]
     pub status: Option<u16>,
     /// Body of the response.
-    #[key(basic, format = TEXT, without = "a sentence that names the frontend", when(action = "respond refuse"), escapes)]
+    #[key(basic, format = PAGE, without = "a sentence that names the frontend", when(action = "respond refuse"), escapes)]
     #[serde(skip_serializing_if = "Option::is_none")]
     pub body: Option<String>,
     /// Media type of that body.
