@@ -15,6 +15,7 @@
   import ObjectActions from '../lib/components/ObjectActions.svelte'
   import ObjectForm from '../lib/components/ObjectForm.svelte'
   import FrontendDiagnosis from '../lib/components/FrontendDiagnosis.svelte'
+  import Refusals from '../lib/components/Refusals.svelte'
   import RuleOrder from '../lib/components/RuleOrder.svelte'
   import TrialDialog from '../lib/components/TrialDialog.svelte'
   import { desk } from '../lib/desk/desk.svelte'
@@ -111,6 +112,7 @@
     {#if kind === 'limit'}<LimitCounts limit={name} />{/if}
     {#if kind === 'address' && !gone}<AddressHolders only={name} />{/if}
     {#if kind === 'announcement' && !gone}<AnnouncementParts only={name} />{/if}
+    {#if frontend}<Refusals frontend={name} />{/if}
     {#if frontend}<Explain frontend={name} protocol={frontend.protocol} tls={frontend.tls} />{/if}
     {#if kind === 'range'}
       <section class="mb-4 grid gap-4 lg:grid-cols-2" aria-label="Reserved addresses">

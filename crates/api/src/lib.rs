@@ -19,6 +19,7 @@ mod object;
 mod pin;
 mod probe;
 mod problem;
+mod refusals;
 mod roll;
 mod rules;
 mod status;
@@ -60,6 +61,7 @@ pub use probe::{
     TryResult,
 };
 pub use problem::ProblemDocument;
+pub use refusals::{Refusals, RefusalsForReason, RefusedNetwork};
 pub use roll::{RollOrderRequest, RollRequest, RollVerb, RollView, Rolls, WorkReport};
 pub use rules::{RuleCount, RuleCounts, RuleTestView, RuleTrace, RuledPool, RulesView};
 pub use status::{

@@ -12,7 +12,7 @@ use merismos_api::{
     Diagnosis, Draft, DraftEdits, DraftReview, Drafts, Drains, DutiesRequest, DutiesResponse, DutyRequest,
     DutyResponse, EventFilter, Events, ExplainResponse, FailbackResponse, FrontendDiagnosis, HandshakeQuery,
     Handshakes, Hosts, Limits, MachineReport, MadeToken, NewDraft, NewToken, NodeOrderRequest, NodeRemoved,
-    Nodes, ObjectView, Objects, PinKeyTimes, PinQuery, Pins, PinsRemoved, Probes, ProblemDocument,
+    Nodes, ObjectView, Objects, PinKeyTimes, PinQuery, Pins, PinsRemoved, Probes, ProblemDocument, Refusals,
     RevertRequest, Review, RevisionResponse, Revisions, RollOrderRequest, RollRequest, RollView, Rolls,
     RuleCounts, SentMessages, ServerStatus, Status, TokenResponse, Tokens, TotalsReset, Trial, TrialRequest,
     Trials, TryRequest, TryResponse, WindowQuery, WindowResponse, Windows, WorkReport,
@@ -674,6 +674,14 @@ impl Client {
     /// [`ClientError`].
     pub async fn rule_counts(&self, frontend: &Name) -> Result<RuleCounts, ClientError> {
         self.call(self.request(Method::GET, &format!("/frontends/{frontend}/rules"))).await
+    }
+
+    /// Whom a frontend refused since the node started.
+    ///
+    /// # Errors
+    /// [`ClientError`].
+    pub async fn refusals(&self, frontend: &Name) -> Result<Refusals, ClientError> {
+        self.call(self.request(Method::GET, &format!("/frontends/{frontend}/refusals"))).await
     }
 
     /// Runs a check once on some servers.

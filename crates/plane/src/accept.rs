@@ -6,6 +6,7 @@ use std::time::Duration;
 
 use ipnet::IpNet;
 use merismos_core::config::document::Protocol;
+use merismos_core::limits::RefusalReason;
 use merismos_core::routing::Frontend;
 use merismos_core::runtime::FrontendRuntime;
 use socket2::SockRef;
@@ -77,6 +78,7 @@ pub(crate) fn accept_connection(at: RegisteredConnection, stream: TcpStream, pee
     if frontend.cell.connections() >= frontend.connection_limit {
         // One that is refused takes no place, however long it lingers.
         lane.turned_away.increment();
+        at.worker.note_refusal(frontend, RefusalReason::ConnectionLimit, peer.ip());
         let speaks_plain = frontend.protocol == Protocol::Http && frontend.handshakes.is_none();
         if speaks_plain && stream.set_nodelay(true).is_ok() {
             tokio::task::spawn_local(http::reject_over_limit(at, stream, frontend.name.clone()));
@@ -109,6 +111,7 @@ fn begin(mut visit: ClientConnection<TcpStream>, frontend: &Arc<Frontend>, first
         && !may_name_clients(&visit, frontend)
     {
         frontend.cell.lane(visit.at.worker.index).denied.increment();
+        visit.at.worker.note_refusal(frontend, RefusalReason::NotLetIn, visit.who.client.ip());
         let _ = SockRef::from(&visit.stream).set_linger(Some(Duration::ZERO));
         return;
     }
@@ -160,6 +163,7 @@ async fn read_proxy_header(mut visit: ClientConnection<TcpStream>, frontend: Arc
     visit.at.client.alarm.bind_to_this_task().await;
     let Some((announced, first)) = parse_proxy_header(&mut visit).await else {
         frontend.cell.lane(visit.at.worker.index).refused.increment();
+        visit.at.worker.note_refusal(&frontend, RefusalReason::Malformed, visit.who.client.ip());
         tracing::debug!(peer = %visit.who.client, frontend = %frontend.name, "a trusted peer sent no PROXY protocol header");
         return;
     };

@@ -16,7 +16,8 @@ use arc_swap::{ArcSwap, Cache};
 use merismos_connector::connect::ConnectError;
 use merismos_connector::descriptors;
 use merismos_core::draw::{Draw, GOLDEN, mix};
-use merismos_core::routing::{Pool, Server, Snapshot};
+use merismos_core::limits::RefusalReason;
+use merismos_core::routing::{Frontend, Pool, Server, Snapshot};
 use merismos_core::time::Tick;
 use rustls::pki_types::CertificateDer;
 use tokio::sync::Notify;
@@ -218,6 +219,12 @@ impl WorkerContext {
     pub(crate) fn pin_second(&self) -> u32 {
         let since = u32::try_from(self.start.elapsed().as_secs()).unwrap_or(u32::MAX);
         self.start_second.saturating_add(since)
+    }
+
+    /// Notes that a frontend refused a client, and why.
+    #[cold]
+    pub(crate) fn note_refusal(&self, frontend: &Frontend, reason: RefusalReason, client: IpAddr) {
+        frontend.cell.lane(self.index).refusals.note(reason, client, self.now().0);
     }
 
     pub(crate) fn draw(&self) -> u64 {

@@ -2,7 +2,7 @@
 
 use std::net::IpAddr;
 
-use merismos_core::limits::{LimitVerdict, LimitedWork};
+use merismos_core::limits::{LimitVerdict, LimitedWork, RefusalReason};
 use merismos_core::routing::Frontend;
 
 use crate::context::WorkerContext;
@@ -25,6 +25,7 @@ pub(crate) fn admit(
             LimitVerdict::Pass(_) => {}
             LimitVerdict::Refuse { retry_after, .. } => {
                 frontend.cell.lane(worker.index).limited.increment();
+                worker.note_refusal(frontend, RefusalReason::Limit, client);
                 return Err(retry_after);
             }
         }

@@ -11,6 +11,8 @@ use std::rc::Rc;
 use std::sync::atomic::{AtomicU64, Ordering::Relaxed};
 use std::sync::{Arc, Mutex, PoisonError};
 
+use merismos_core::limits::RefusalReason;
+
 use crate::context::{ConnectionState, WorkerContext};
 use crate::deadline::WakeReason;
 use crate::io::ConnectionTimer;
@@ -193,6 +195,9 @@ impl MemoryEnforcer {
         self.memory.0.cut.fetch_add(1, Relaxed);
         if let Some(frontend) = worker.snapshot().frontend(client.frontend.get()) {
             frontend.cell.lane(worker.index).cut_for_memory.increment();
+            if let Some(peer) = client.peer.get() {
+                worker.note_refusal(frontend, RefusalReason::Memory, peer);
+            }
         }
         true
     }

@@ -5,6 +5,7 @@ use std::sync::Arc;
 
 use merismos_core::balance;
 use merismos_core::config::document::{OpenConnections, PinWhenGone};
+use merismos_core::limits::RefusalReason;
 use merismos_core::name::Name;
 use merismos_core::routing::{
     AskedPools, ChosenPool, Frontend, RequestFacts, RequestKey, RuleDecision, Server,
@@ -103,6 +104,7 @@ pub(crate) async fn serve_asked<C: Connection>(
             MetRule::Pools(rule, way) => (Some(rule), &**way),
             MetRule::Close => {
                 lane.requests.increment();
+                worker.note_refusal(frontend, RefusalReason::Rule, who.client.ip());
                 stream.reset();
                 return;
             }
@@ -124,7 +126,10 @@ pub(crate) async fn serve_asked<C: Connection>(
             TcpAttempt::Ended(ended) => ended,
         };
         match ended {
-            TcpEnd::Refused => lane.refused.increment(),
+            TcpEnd::Refused => {
+                lane.refused.increment();
+                worker.note_refusal(frontend, RefusalReason::Malformed, who.client.ip());
+            }
             TcpEnd::Unavailable => lane.unavailable.increment(),
             TcpEnd::Unreached => lane.unanswered.increment(),
             TcpEnd::ClientGone => return,

@@ -16,6 +16,7 @@ use std::time::Duration;
 
 use merismos_core::balance::{Excluded, PickContext};
 use merismos_core::config::document::{BalancePer, PinWhenGone, UpstreamSettings};
+use merismos_core::limits::RefusalReason;
 use merismos_core::routing::{AskedPools, Frontend, Pick, Pool, RequestFacts, RequestKey, Server};
 use merismos_core::runtime::FrontendWorkerCounters;
 use quinn_udp::{RecvMeta, Transmit, UdpSockRef, UdpSocketState};
@@ -446,10 +447,12 @@ impl UdpListener {
         let lane: &FrontendWorkerCounters = frontend.cell.lane(worker.index);
         if frontend.access.as_ref().is_some_and(|access| !access.admits(meta.addr.ip())) {
             lane.denied.increment();
+            worker.note_refusal(frontend, RefusalReason::NotLetIn, meta.addr.ip());
             return None;
         }
         if frontend.cell.connections() >= frontend.connection_limit {
             lane.turned_away.increment();
+            worker.note_refusal(frontend, RefusalReason::ConnectionLimit, meta.addr.ip());
             return None;
         }
         let held = match held.take() {
@@ -505,6 +508,7 @@ impl UdpListener {
             let lane = frontend.cell.lane(worker.index);
             if frontend.access.as_ref().is_some_and(|access| !access.admits(meta.addr.ip())) {
                 lane.denied.increment();
+                worker.note_refusal(frontend, RefusalReason::NotLetIn, meta.addr.ip());
                 continue;
             }
             if admit(worker, frontend, meta.addr.ip(), true).is_err() {

@@ -30,6 +30,7 @@ import type {
   Limits,
   MachineReport,
   Nodes,
+  Refusals,
   RuleCounts,
   RollPlan,
   RevisionHead,
@@ -129,6 +130,7 @@ export const announcement = (name: string) => call<AnnouncementDetail>('GET', `/
 export const orderAddress = (name: string, body: AddressOrderRequest) => call<AddressDetail>('POST', `/addresses/${name}/order`, body)
 export const removeNode = (node: string) => call<unknown>('DELETE', `/nodes/${node}`)
 /** The rules of a frontend, in order, with what they counted. */
+export const refusals = (frontend: string) => call<Refusals>('GET', `/frontends/${frontend}/refusals`)
 export const ruleCounts = (frontend: string) => call<RuleCounts>('GET', `/frontends/${frontend}/rules`)
 const atServer = (server: string, what: string) => {
   const [pool, name] = server.split('/')

@@ -67,7 +67,7 @@ enum TopCommand {
     Service(service::ServiceCommand),
     /// Manage frontends: the addresses where clients connect
     #[command(subcommand)]
-    Frontend(objects::ObjectCommand<objects::FrontendFlags>),
+    Frontend(objects::FrontendCommand),
     /// Manage pools: sets of servers that can do the same work
     #[command(subcommand)]
     Pool(objects::ObjectCommand<objects::PoolFlags>),

@@ -16,6 +16,7 @@ pub(crate) mod notifications;
 pub(crate) mod objects;
 pub(crate) mod pins;
 pub(crate) mod probe;
+pub(crate) mod refusals;
 pub(crate) mod review;
 pub(crate) mod rolls;
 pub(crate) mod rules;

@@ -315,7 +315,9 @@ fn pool(pool: &PoolStatus, status: &Status) {
     }
     if pool.retries_withheld > 0 {
         let times = pool.retries_withheld;
-        text(&format!("  work that a server failed was not offered to another {times} times (retry_share)\n"));
+        text(&format!(
+            "  work that a server failed was not offered to another {times} times (retry_share)\n"
+        ));
     }
     if pool.waiting > 0 {
         text(&format!("  {} every eligible server is full: {} wait\n", bad("!"), pool.waiting));

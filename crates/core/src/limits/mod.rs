@@ -7,6 +7,7 @@ mod client_limit;
 mod in_flight_table;
 mod offenders;
 mod rate_table;
+mod refusals;
 mod turns;
 
 pub use self::client_limit::{
@@ -15,3 +16,5 @@ pub use self::client_limit::{
 pub use self::in_flight_table::{InFlightPlace, InFlightTable};
 pub use self::offenders::{Offender, Offenders};
 pub use self::rate_table::{PacedRate, RateAnswer, RateTable};
+pub(crate) use self::refusals::refusals;
+pub use self::refusals::{RefusalLane, RefusalReason};

@@ -24,7 +24,7 @@ pub use self::limiter::{LimitReached, Limiter, ServerRuntimeLimits};
 use crate::config::document::LimitSpec;
 use crate::config::renames::Renames;
 use crate::duty::{CutWork, OpenWork};
-use crate::limits::{ClientLimit, LimitCounts, LimitTables};
+use crate::limits::{ClientLimit, LimitCounts, LimitTables, Offender, RefusalLane, RefusalReason, refusals};
 use crate::name::{Name, PoolServer};
 use crate::pins::{PinGround, PinKey, PinScope, PinTable};
 use crate::time::Tick;
@@ -191,6 +191,8 @@ pub struct FrontendWorkerCounters {
     pub redirected: Counter,
     /// Requests and handshakes of authorities that wanted to see that a name is ours, and saw it.
     pub challenges: Counter,
+    /// Whom it refused, and why.
+    pub refusals: RefusalLane,
 }
 
 /// The sum of all lanes of a frontend at one moment.
@@ -410,6 +412,12 @@ impl FrontendRuntime {
     #[must_use]
     pub fn lane(&self, worker: usize) -> &FrontendWorkerCounters {
         &self.lanes[worker]
+    }
+
+    /// Whom it refused since the start of the node, for each reason that there was: how often, and which networks most.
+    #[must_use]
+    pub fn refusals(&self) -> Vec<(RefusalReason, u64, Vec<Offender>)> {
+        refusals(self.lanes.iter().map(|lane| &lane.refusals))
     }
 
     /// Clients connected right now.

@@ -5,6 +5,7 @@ use std::time::SystemTime;
 
 use httpdate::HttpDate;
 use merismos_core::config::document::{ErrorFacts, ErrorFormat, RuleSpec};
+use merismos_core::limits::RefusalReason;
 use merismos_core::name::Name;
 use merismos_core::routing::{Frontend, Maintenance};
 
@@ -65,6 +66,27 @@ pub(super) enum GatewayError {
 }
 
 impl RequestError {
+    /// Why the client is refused.
+    pub(super) fn reason(self) -> RefusalReason {
+        match self {
+            Self::Slow => RefusalReason::TooSlow,
+            Self::TargetTooLong
+            | Self::HeadTooLarge
+            | Self::TooManyFields { .. }
+            | Self::BodyTooLarge { .. } => RefusalReason::TooLarge,
+            Self::Malformed(_)
+            | Self::Coding
+            | Self::NotOffered(_)
+            | Self::Version
+            | Self::BrokenChunks
+            | Self::NoKey
+            | Self::AmbiguousPath(_)
+            | Self::NoFormInHttp2(_)
+            | Self::Options
+            | Self::Trace => RefusalReason::Malformed,
+        }
+    }
+
     /// The status that the client gets.
     pub(super) fn status(self) -> u16 {
         match self {

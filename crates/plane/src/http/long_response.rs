@@ -3,9 +3,7 @@
 use super::body::BodyTracker;
 use super::failure::ForwardError;
 use super::head::{self, Framing};
-use super::response::{
-    HEAD_ALONE, KeepAlive, ResponseDone, ResponseForwarder, client_write_error, invalid_response,
-};
+use super::response::{HEAD_ALONE, KeepAlive, ResponseDone, ResponseForwarder, invalid_response};
 use crate::buffer::Buffer;
 use crate::context::WorkerContext;
 use crate::io::{Sink, Source, SpliceError, SplicePair, peek, readable};
@@ -96,7 +94,7 @@ impl ResponseForwarder<'_> {
         } else {
             drop(ahead);
         }
-        let left = left.map_err(|trouble| client_write_error(&trouble))?;
+        let left = left.map_err(|trouble| self.client_write_error(&trouble))?;
         let moved = pair.splice(&mut pipe, left, self.carried).await;
         self.worker.pipes.give_back(Some(pipe));
         match moved {
@@ -107,7 +105,7 @@ impl ResponseForwarder<'_> {
                 tunnel: None,
             }),
             Err(SpliceError::Source(_)) => Err(ForwardError::BrokenOff { open_ended: false }),
-            Err(SpliceError::Sink(trouble)) => Err(client_write_error(&trouble)),
+            Err(SpliceError::Sink(trouble)) => Err(self.client_write_error(&trouble)),
         }
     }
 }

@@ -7,6 +7,7 @@ use std::task::Poll;
 use std::time::SystemTime;
 
 use futures_util::TryFutureExt;
+use merismos_core::limits::RefusalReason;
 use merismos_core::routing::{Frontend, UpstreamTimeouts};
 use merismos_core::runtime::ServerWorkerCounters;
 
@@ -517,21 +518,32 @@ impl<'a> ResponseForwarder<'a> {
         let patience = self.frontend.idle_timeout;
         self.lane.bytes_from.add(bytes.len() as u64);
         let sent = write_to_client(client, bytes, self.watch, patience, &self.rate, held);
-        sent.map_err(|trouble| client_write_error(&trouble))
+        sent.map_err(|trouble| self.client_write_error(&trouble))
+    }
+}
+
+impl ResponseForwarder<'_> {
+    /// What it means that the client did not take a part of its answer.
+    #[cold]
+    pub(super) fn client_write_error(&self, trouble: &IoError) -> ForwardError {
+        match trouble {
+            IoError::Rang(WakeReason::Cut | WakeReason::Drained) => {
+                ForwardError::BrokenOff { open_ended: true }
+            }
+            IoError::Rang(WakeReason::Deadline) => {
+                let client = self.request.client.or(self.client.peer.get());
+                if let Some(client) = client {
+                    self.worker.note_refusal(self.frontend, RefusalReason::TooSlow, client);
+                }
+                ForwardError::ClientGone
+            }
+            IoError::Rang(_) | IoError::Closed | IoError::Broken => ForwardError::ClientGone,
+        }
     }
 }
 
 fn is_connection<S: Sink>(_: &S) -> bool {
     S::IS_CONNECTION
-}
-
-/// What it means that the client did not take a part of its answer.
-#[cold]
-pub(super) fn client_write_error(trouble: &IoError) -> ForwardError {
-    match trouble {
-        IoError::Rang(WakeReason::Cut | WakeReason::Drained) => ForwardError::BrokenOff { open_ended: true },
-        IoError::Rang(_) | IoError::Closed | IoError::Broken => ForwardError::ClientGone,
-    }
 }
 
 #[cold]

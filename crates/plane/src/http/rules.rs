@@ -5,10 +5,10 @@ use std::sync::Arc;
 use std::task::Poll;
 use std::time::Duration;
 
-use merismos_core::config::document::{RulePersistence, RuleSpec};
+use merismos_core::config::document::{RuleAction, RulePersistence, RuleSpec};
 use merismos_core::config::replay::SampledRequest;
 use merismos_core::cookie::cookie_values;
-use merismos_core::limits::{ClientLimit, LimitVerdict, LimitedWork};
+use merismos_core::limits::{ClientLimit, LimitVerdict, LimitedWork, RefusalReason};
 use merismos_core::routing::{Frontend, FrontendRules, Maintenance, RequestFacts, RuleDecision, kept_number};
 use merismos_core::rules::{RequestEdits, RequestVersion, RuleFacts, location, request_path};
 use merismos_core::time::Tick;
@@ -269,6 +269,10 @@ impl<'a> RequestForwarder<'a> {
         self.forward(stream, sending).await
     }
 
+    fn note_refusal(&self, reason: RefusalReason) {
+        self.worker.note_refusal(self.frontend, reason, self.client_address());
+    }
+
     /// Gives a request what a rule has for it.
     pub(super) async fn respond_by_rule(
         &self,
@@ -281,7 +285,10 @@ impl<'a> RequestForwarder<'a> {
         let accept = head::accept_of(sending.start);
         let text = match response {
             // The client gets no word, and its connection a reset.
-            RuleResponse::Close => return RequestOutcome::ClientGone,
+            RuleResponse::Close => {
+                self.note_refusal(RefusalReason::Rule);
+                return RequestOutcome::ClientGone;
+            }
             RuleResponse::Ambiguous(why) => {
                 return RequestOutcome::Refused(RequestError::AmbiguousPath(why));
             }
@@ -294,11 +301,13 @@ impl<'a> RequestForwarder<'a> {
             }
             RuleResponse::Denied => {
                 self.frontend.cell.lane(self.worker.index).denied.increment();
+                self.note_refusal(RefusalReason::NotLetIn);
                 let says = "clients of this address are not let in";
                 error_response::frontend_error(403, &says, self.frontend, accept, !keep, with_body)
             }
             RuleResponse::Limited(retry_after) => {
                 self.frontend.cell.lane(self.worker.index).limited.increment();
+                self.note_refusal(RefusalReason::Limit);
                 error_response::limited(retry_after, self.frontend, accept, !keep, with_body)
             }
             RuleResponse::Delayed(nanos) => return self.forward_later(nanos, stream, sending).await,
@@ -307,6 +316,9 @@ impl<'a> RequestForwarder<'a> {
                 error_response::maintenance(maintenance, self.frontend, accept, !keep, with_body)
             }
             RuleResponse::Respond(rule) => {
+                if rule.action == RuleAction::Refuse {
+                    self.note_refusal(RefusalReason::Rule);
+                }
                 error_response::rule_response(rule, self.frontend, accept, !keep, with_body)
             }
         };

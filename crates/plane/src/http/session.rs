@@ -5,6 +5,7 @@ use std::sync::Arc;
 use std::task::Poll;
 use std::time::Duration;
 
+use merismos_core::limits::RefusalReason;
 use merismos_core::name::Name;
 use merismos_core::routing::Frontend;
 use tokio::io::AsyncWriteExt;
@@ -460,11 +461,12 @@ impl<C: Connection> HttpSession<C> {
 
     /// Tells the client what was wrong, and lets it go.
     async fn refuse(&mut self, refusal: RequestError, to_head: bool, accept: &[u8]) {
-        let ClientConnection { at: RegisteredConnection { worker, client, .. }, stream, .. } =
+        let ClientConnection { at: RegisteredConnection { worker, client, .. }, stream, who, .. } =
             &mut self.visit;
         let snapshot = worker.snapshot();
         let Some(frontend) = snapshot.frontend(client.frontend.get()) else { return };
         frontend.cell.lane(worker.index).refused.increment();
+        worker.note_refusal(frontend, refusal.reason(), who.client.ip());
         client.alarm.cancel();
         let text = frontend_error(refusal.status(), &refusal, frontend, accept, true, !to_head);
         let watch = ConnectionTimer { alarm: &client.alarm, wheel: &worker.wheel };
@@ -486,11 +488,12 @@ impl<C: Connection> HttpSession<C> {
     /// Tells a client that speaks TLS to a frontend without certificates that there is none, in its own language: it would show an
     /// answer of HTTP as a version that is wrong.
     async fn refuse_tls(&mut self) {
-        let ClientConnection { at: RegisteredConnection { worker, client, .. }, stream, .. } =
+        let ClientConnection { at: RegisteredConnection { worker, client, .. }, stream, who, .. } =
             &mut self.visit;
         let snapshot = worker.snapshot();
         let Some(frontend) = snapshot.frontend(client.frontend.get()) else { return };
         frontend.cell.lane(worker.index).wrong_protocol.increment();
+        worker.note_refusal(frontend, RefusalReason::Handshake, who.client.ip());
         client.alarm.cancel();
         let watch = ConnectionTimer { alarm: &client.alarm, wheel: &worker.wheel };
         if write_all(stream, &HANDSHAKE_FAILURE, watch, LINGER).await.is_ok() {

@@ -8,6 +8,7 @@ use std::task::Poll;
 use std::time::{Duration, Instant};
 
 use merismos_core::config::document::{HandshakeLimits, Protocol};
+use merismos_core::limits::RefusalReason;
 use merismos_core::routing::{FirstBytes, Frontend};
 use merismos_core::text::printable;
 use rustls::server::{Accepted, Acceptor};
@@ -60,6 +61,7 @@ pub(crate) fn begin(
         }
         Err(why) => {
             frontend.cell.lane(visit.at.worker.index).bad_handshakes.increment();
+            visit.at.worker.note_refusal(frontend, RefusalReason::Handshake, visit.who.client.ip());
             visit.at.worker.tls.note_failure(&frontend.name, why);
             // At once: what waits for a client that is cut off is memory, too.
             let _ = SockRef::from(&visit.stream).set_linger(Some(Duration::ZERO));
@@ -81,6 +83,7 @@ async fn accept(
     let lane = || frontend.cell.lane(visit.at.worker.index);
     let failed = |why: String| {
         lane().bad_handshakes.increment();
+        visit.at.worker.note_refusal(&frontend, RefusalReason::Handshake, visit.who.client.ip());
         visit.at.worker.tls.note_failure(&frontend.name, why);
     };
     let mut first = first;
@@ -101,6 +104,7 @@ async fn accept(
         Ok(hello) => hello,
         Err(NoHello::Plain) => {
             lane().wrong_protocol.increment();
+            visit.at.worker.note_refusal(&frontend, RefusalReason::Handshake, visit.who.client.ip());
             let ClientConnection { at, stream, counted, .. } = visit;
             at.client.alarm.cancel();
             if frontend.protocol == Protocol::Http {
@@ -164,6 +168,7 @@ async fn accept(
         Ok(stream) => stream,
         Err(why) => {
             lane.bad_handshakes.increment();
+            at.worker.note_refusal(&frontend, RefusalReason::Handshake, who.client.ip());
             tracing::debug!(client = %who.client, frontend = %frontend.name, %why, "a TLS handshake failed");
             at.worker.tls.note_failure(&frontend.name, why);
             return;

@@ -23,6 +23,7 @@ mod idle_clients;
 mod limits;
 mod memory;
 mod pins;
+mod refusals;
 mod relay;
 mod rig;
 mod rule_effects;

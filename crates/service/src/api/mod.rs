@@ -142,6 +142,7 @@ fn router(app: Arc<ApiState>) -> Router {
         .routes(routes!(read::explain))
         .routes(routes!(read::limits))
         .routes(routes!(read::rule_counts))
+        .routes(routes!(read::refusals))
         .routes(routes!(read::events))
         .routes(routes!(read::document))
         .routes(routes!(objects::schema))

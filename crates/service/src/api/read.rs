@@ -8,7 +8,7 @@ use axum::extract::State;
 use axum::http::HeaderName;
 use axum::http::header::CONTENT_TYPE;
 use axum::response::{IntoResponse, Response};
-use merismos_api::{EventFilter, EventKind, Events, ExplainResponse, Limits, RuleCounts, Status};
+use merismos_api::{EventFilter, EventKind, Events, ExplainResponse, Limits, Refusals, RuleCounts, Status};
 use merismos_core::config::DocumentFormat;
 use merismos_core::name::Name;
 use merismos_core::time::Wall;
@@ -159,6 +159,20 @@ pub(super) async fn rule_counts(
     let mut counts = app.controller.rule_counts(frontend).await??;
     app.rule_uses.complete(&mut counts);
     Ok(Json(counts))
+}
+
+/// Whom a frontend refused since the node started: for each reason how often, and which networks of clients most.
+#[utoipa::path(
+    get, path = "/frontends/{frontend}/refusals", tag = "look",
+    params(("frontend" = String, Path, description = "The frontend's name", pattern = "^[a-z][a-z0-9-]{0,62}$")),
+    responses((status = 200, body = Refusals), Finding)
+)]
+pub(super) async fn refusals(
+    State(app): State<Arc<ApiState>>,
+    PathParams(frontend): PathParams<String>,
+) -> Result<Json<Refusals>, ApiError> {
+    let frontend: Name = frontend.parse().map_err(ApiError::bad_request)?;
+    Ok(Json(app.controller.refusals(frontend).await??))
 }
 
 #[derive(Debug, Deserialize, IntoParams)]

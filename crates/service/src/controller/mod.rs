@@ -17,6 +17,7 @@ mod pins;
 mod publisher;
 mod rates;
 mod reconcile;
+mod refusals;
 mod rolls;
 mod rules;
 mod server_records;
@@ -36,8 +37,8 @@ use crate::pin_keeper::KeptTables;
 use crate::upgrade::{Following, HandedTotals, UpgradeReport, WorkAct};
 use ipnet::IpNet;
 use merismos_api::{
-    DrainProgress, ExplainResponse, Limits, PinQuery, Pins, Probes, RollVerb, RollView, Rolls, RuleCounts,
-    ServerStatus, Status, Windows, WorkReport,
+    DrainProgress, ExplainResponse, Limits, PinQuery, Pins, Probes, Refusals, RollVerb, RollView, Rolls,
+    RuleCounts, ServerStatus, Status, Windows, WorkReport,
 };
 use merismos_core::config::Checked;
 use merismos_core::config::discovery::DiscoveredServers;
@@ -320,6 +321,10 @@ enum ControllerCommand {
         frontend: Name,
         reply: oneshot::Sender<Result<RuleCounts, UnknownFrontend>>,
     },
+    Refusals {
+        frontend: Name,
+        reply: oneshot::Sender<Result<Refusals, UnknownFrontend>>,
+    },
     RuleLasts {
         reply: oneshot::Sender<Vec<((String, String), Option<Wall>)>>,
     },
@@ -428,6 +433,7 @@ impl ControllerCommand {
             | Self::RemovePins { .. }
             | Self::Explain { .. }
             | Self::RuleCounts { .. }
+            | Self::Refusals { .. }
             | Self::RuleLasts { .. }
             | Self::Limits { .. }
             | Self::Probes { .. }
@@ -670,6 +676,14 @@ impl Controller {
         frontend: Name,
     ) -> Result<Result<RuleCounts, UnknownFrontend>, Stopping> {
         self.ask(|reply| ControllerCommand::RuleCounts { frontend, reply }).await
+    }
+
+    /// Whom a frontend refused.
+    pub(crate) async fn refusals(
+        &self,
+        frontend: Name,
+    ) -> Result<Result<Refusals, UnknownFrontend>, Stopping> {
+        self.ask(|reply| ControllerCommand::Refusals { frontend, reply }).await
     }
 
     /// Every rule of every frontend, with when the last request met it since the start.
@@ -918,6 +932,7 @@ fn obey(state: &mut ControllerState, command: ControllerCommand) {
             let _ = reply.send(());
         }
         ControllerCommand::Status { detail, reply } => drop(reply.send(state.status(&detail))),
+        ControllerCommand::Refusals { frontend, reply } => drop(reply.send(state.refusals(&frontend))),
         ControllerCommand::RuleLasts { reply } => drop(reply.send(state.rule_lasts())),
         ControllerCommand::Limits { reply } => drop(reply.send(state.limits())),
         ControllerCommand::RuleCounts { frontend, reply } => drop(reply.send(state.rule_counts(&frontend))),

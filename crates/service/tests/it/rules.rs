@@ -369,3 +369,32 @@ async fn a_rule_that_no_request_met_for_long_is_pointed_out_over_restarts() {
     service.crash_and_restart().await;
     until("what was listed before is known", async || unmet(&service).await[0] == Some(40)).await;
 }
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn whom_a_frontend_refused_and_why_is_shown() {
+    let service = Service::with(&["gull"]).await;
+    let none = stdout(&service, &["frontend", "refusals", "harbour"]);
+    assert!(none.contains("has refused no client"), "{none}");
+    let auk = StandIn::start("auk", merismos_lab::free::free_address()).unwrap();
+    service.apply(&with_pier(&service, &auk, &["admin"], RULES)).await.unwrap();
+    until("the rule holds", async || ask(&service, "/admin/x", "a").await.0 == 403).await;
+    assert_eq!(ask(&service, "/x;y", "a").await.0, 400);
+    let refusals = service.client().refusals(&"harbour".parse().unwrap()).await.unwrap();
+    let found: Vec<_> =
+        refusals.reasons.iter().map(|it| (it.reason.as_str(), it.networks[0].network.as_str())).collect();
+    assert!(
+        found.contains(&("rule", "127.0.0.1/32")) && found.contains(&("malformed", "127.0.0.1/32")),
+        "{found:?}"
+    );
+    let told = stdout(&service, &["frontend", "refusals", "harbour"]);
+    assert!(told.contains("A rule refuses it, or closes its connection (rule):"), "{told}");
+    let unknown = service.merismos(&["frontend", "refusals", "harbor"]);
+    assert!(!unknown.status.success(), "{unknown:?}");
+    let browser = Browser::start().await;
+    browser.log_in(&service).await;
+    browser.go("/frontends/harbour").await;
+    browser.wait_for("[data-testid=refusals]").await;
+    let shown = browser.text("[data-testid=refusals]").await;
+    assert!(shown.contains("A rule refuses it") && shown.contains("127.0.0.1/32"), "{shown}");
+    browser.end().await;
+}

@@ -13,6 +13,7 @@ use h2::Reason;
 use h2::server::{Builder, SendResponse};
 use http::header::CONTENT_TYPE;
 use http::{HeaderMap, HeaderValue, Method};
+use merismos_core::limits::RefusalReason;
 use tokio::io::{AsyncRead, AsyncWrite, ReadBuf};
 
 use super::super::error_response::{RequestError, frontend_error};
@@ -258,6 +259,7 @@ pub(in super::super) async fn serve<C: Connection>(visit: ClientConnection<C>, f
     });
     let Some(connection) = opened.await else {
         frontend.cell.lane(worker.index).refused.increment();
+        worker.note_refusal(&frontend, RefusalReason::Malformed, who.client.ip());
         return;
     };
     // No snapshot is held while a client rests, or each idle client would keep an old one alive.
@@ -440,6 +442,7 @@ async fn serve_request(
             RequestOutcome::Refused(refusal) => {
                 line.record_violation();
                 frontend.cell.lane(worker.index).refused.increment();
+                worker.note_refusal(frontend, refusal.reason(), line.who.client.ip());
                 let text = frontend_error(refusal.status(), &refusal, frontend, &accept, false, !is_head);
                 let watch = ConnectionTimer { alarm: &own.alarm, wheel: &worker.wheel };
                 // A client that does not want to hear it needs no answer.
