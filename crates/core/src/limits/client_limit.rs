@@ -1,5 +1,6 @@
 //! One limit as traffic goes by it.
 
+use std::cell::Cell;
 use std::hash::Hasher as _;
 use std::net::IpAddr;
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
@@ -31,6 +32,7 @@ pub struct LimitTables {
     rates: Option<Arc<RateTable>>,
     in_flight: Option<Arc<InFlightTable>>,
     connections: Option<Arc<InFlightTable>>,
+    bytes: Option<Arc<RateTable>>,
 }
 
 impl LimitTables {
@@ -44,9 +46,12 @@ impl LimitTables {
         let in_flight = |wanted: Option<u32>, kept: Option<&Arc<InFlightTable>>| {
             wanted.map(|_| kept.cloned().unwrap_or_else(|| Arc::new(InFlightTable::new(clients))))
         };
-        let rates = before.and_then(|before| before.rates.clone());
+        let paced = |is_wanted: bool, kept: Option<&Arc<RateTable>>| {
+            is_wanted.then(|| kept.cloned().unwrap_or_else(|| Arc::new(RateTable::new(clients))))
+        };
         Self {
-            rates: spec.rate.map(|_| rates.unwrap_or_else(|| Arc::new(RateTable::new(clients)))),
+            rates: paced(spec.rate.is_some(), before.and_then(|before| before.rates.as_ref())),
+            bytes: paced(spec.bandwidth.is_some(), before.and_then(|before| before.bytes.as_ref())),
             in_flight: in_flight(spec.in_flight, before.and_then(|before| before.in_flight.as_ref())),
             connections: in_flight(spec.connections, before.and_then(|before| before.connections.as_ref())),
             seed: before.map_or_else(|| (seed, mix(seed)), |before| before.seed),
@@ -254,6 +259,21 @@ impl ClientLimit {
         self.ask(asked, at_once, ExcessReason::InFlight, self.rate, held)
     }
 
+    /// The pace of the bodies of a request, where they have one.
+    #[must_use]
+    pub fn pace(&self, facts: &RequestFacts<'_>) -> Option<BodyPace> {
+        let (table, bandwidth) = (self.tables.bytes.clone()?, self.spec.bandwidth?.bytes().max(1));
+        Some(BodyPace {
+            table,
+            counts: Arc::clone(&self.counts),
+            hash: self.hash(facts),
+            client: self.offender(facts.client),
+            bandwidth,
+            observes: self.observes(),
+            was_held_up: Cell::new(false),
+        })
+    }
+
     /// Asks for a connection or a flow before anything of it is read: its number, and where `counts_rate` its rate.
     #[must_use]
     pub fn ask_connection(
@@ -362,11 +382,16 @@ impl ClientLimit {
 
     /// A client was held off.
     fn note(&self, asked: Asked) {
-        let client = masked(asked.client, self.spec.prefix_ipv4, self.spec.prefix_ipv6);
-        let bits = if client.is_ipv4() { self.spec.prefix_ipv4 } else { self.spec.prefix_ipv6 };
-        if let Ok(network) = IpNet::new(client, bits) {
+        if let Some(network) = self.offender(asked.client) {
             self.counts.lanes[asked.worker].offenders().add(network, 1, 0, asked.now);
         }
+    }
+
+    /// What a client is called among those that were held off.
+    fn offender(&self, client: IpAddr) -> Option<IpNet> {
+        let client = masked(client, self.spec.prefix_ipv4, self.spec.prefix_ipv6);
+        let bits = if client.is_ipv4() { self.spec.prefix_ipv4 } else { self.spec.prefix_ipv6 };
+        IpNet::new(client, bits).ok()
     }
 }
 
@@ -377,6 +402,53 @@ struct Asked {
     client: IpAddr,
     now: u64,
     worker: usize,
+}
+
+/// How fast the bodies of one request may pass. All requests of its client share the pace.
+#[derive(Clone, Debug)]
+pub struct BodyPace {
+    table: Arc<RateTable>,
+    counts: Arc<LimitCounts>,
+    hash: u64,
+    client: Option<IpNet>,
+    /// Bytes a second.
+    bandwidth: u64,
+    observes: bool,
+    /// The request was counted as one that had to wait.
+    was_held_up: Cell<bool>,
+}
+
+/// How many bytes may come at once at least.
+const LEAST_AT_ONCE: u64 = 64 << 10;
+
+impl BodyPace {
+    /// Counts bytes that are about to pass; gives how long they have to wait, in nanoseconds.
+    #[must_use]
+    pub fn pass(&self, bytes: usize, now: u64, worker: usize) -> u64 {
+        let nanos = |bytes: u64| u128::from(bytes) * u128::from(SECOND) / u128::from(self.bandwidth);
+        let nanos = |bytes: u64| u64::try_from(nanos(bytes)).unwrap_or(u64::MAX);
+        let at_once = nanos(LEAST_AT_ONCE).max(SECOND / 10);
+        let rate = PacedRate::of_cost(nanos(bytes as u64), at_once);
+        let (answer, is_shared) = self.table.ask(self.hash, rate, now, u64::MAX);
+        let lane = &self.counts.lanes[worker];
+        let RateAnswer::Pass(wait @ 1..) = answer else { return 0 };
+        if !self.was_held_up.replace(true) {
+            if self.observes { &lane.observed } else { &lane.delayed }.increment();
+            if is_shared {
+                lane.shared.increment();
+            }
+            if let Some(network) = self.client {
+                lane.offenders().add(network, 1, 0, now);
+            }
+        }
+        if self.observes { 0 } else { wait }
+    }
+
+    /// How many bytes pass in one step, so that they come evenly: those of a tenth of a second, within bounds.
+    #[must_use]
+    pub fn step(&self) -> usize {
+        usize::try_from(self.bandwidth / 10).unwrap_or(usize::MAX).clamp(1 << 10, 64 << 10)
+    }
 }
 
 #[cfg(test)]
@@ -402,6 +474,29 @@ mod tests {
 
     fn is_refused(verdict: LimitVerdict) -> bool {
         matches!(verdict, LimitVerdict::Refuse { .. })
+    }
+
+    #[test]
+    fn bodies_pass_at_the_pace_of_their_client() {
+        let limit = limit(|spec| spec.bandwidth = Some("1MiB".parse().unwrap()));
+        let (one, other) =
+            (limit.pace(&facts("192.0.2.7")).unwrap(), limit.pace(&facts("192.0.2.8")).unwrap());
+        let piece = one.step();
+        assert_eq!(piece, 64 << 10, "a tenth of a second is more than what passes in one step");
+        let mut waits = Vec::new();
+        for _ in 0..32 {
+            waits.push(one.pass(piece, SECOND, 0));
+        }
+        // A tenth of a second's worth passes at once; 2 MiB take 2 seconds.
+        assert_eq!(waits[..2], [0, 0]);
+        let last = waits[31];
+        assert!((1_830_000_000..=1_850_000_000).contains(&last), "{last}");
+        let again = limit.pace(&facts("192.0.2.7")).unwrap();
+        assert!(again.pass(1, SECOND, 1) > last, "another request of the same client, at another worker");
+        assert_eq!(other.pass(piece, SECOND, 0), 0, "another client");
+        assert_eq!(one.pass(piece, 4 * SECOND, 0), 0, "time has passed");
+        let totals = limit.counts.totals();
+        assert_eq!((totals.delayed, totals.offenders[0].count), (2, 2), "each request once");
     }
 
     #[test]

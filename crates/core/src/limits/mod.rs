@@ -11,7 +11,8 @@ mod refusals;
 mod turns;
 
 pub use self::client_limit::{
-    ClientLimit, ExcessReason, LimitCounts, LimitPeek, LimitTables, LimitTotals, LimitVerdict, LimitedWork,
+    BodyPace, ClientLimit, ExcessReason, LimitCounts, LimitPeek, LimitTables, LimitTotals, LimitVerdict,
+    LimitedWork,
 };
 pub use self::in_flight_table::{InFlightPlace, InFlightTable};
 pub use self::offenders::{Offender, Offenders};

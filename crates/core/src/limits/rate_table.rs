@@ -40,6 +40,12 @@ impl PacedRate {
         Self { interval, tolerance: interval.saturating_mul(u64::from(burst.max(1) - 1)) }
     }
 
+    /// The rate of something that takes so many nanoseconds by itself, of which so many nanoseconds' worth may come at once.
+    #[must_use]
+    pub fn of_cost(nanos: u64, at_once: u64) -> Self {
+        Self { interval: nanos.max(1), tolerance: at_once }
+    }
+
     /// Decides about a client whose number is `ahead`; gives the answer, and the number as it is afterwards where the request passes. A request
     /// that would have to wait for `patience` nanoseconds at most passes all the same, later.
     #[must_use]

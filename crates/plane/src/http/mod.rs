@@ -14,6 +14,7 @@
 mod affinity;
 mod attempt;
 mod body;
+mod body_pace;
 mod cancel_on_reset;
 mod error_response;
 mod failure;

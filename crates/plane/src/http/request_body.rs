@@ -8,6 +8,7 @@ use std::time::Duration;
 use merismos_core::routing::UpstreamTimeouts;
 
 use super::body::BodyTracker;
+use super::body_pace;
 use super::error_response::RequestError;
 use super::failure::ForwardError;
 use super::forward::{RequestForwarder, RequestOutcome};
@@ -167,13 +168,15 @@ impl RequestForwarder<'_> {
         *begun = true;
         let patience = self.frontend.idle_timeout;
         let rate = ClientRate::new(self.frontend);
+        let paces = self.request.paces();
         let counted = &answer.lane.bytes_to;
         let mut clean = Vec::new();
         while !follow.is_done() {
             let mut buffer = match input.take() {
                 Some(buffer) => buffer,
                 None => {
-                    if let Some((mut pipe, left)) = long_rest(self.worker, follow, client, server)
+                    if paces.is_empty()
+                        && let Some((mut pipe, left)) = long_rest(self.worker, follow, client, server)
                         && let (Some(source), Some(sink)) = (client.socket(), server.socket())
                     {
                         let pair = SplicePair {
@@ -211,6 +214,10 @@ impl RequestForwarder<'_> {
             if !matches!(follow, BodyTracker::Counted(_)) && *limit < u64::MAX {
                 cold_path();
                 *left = take(*left, on.len(), *limit).map_err(|refusal| PumpEnd::Client(Some(refusal)))?;
+            }
+            if !paces.is_empty() {
+                cold_path();
+                Box::pin(body_pace::wait(self.worker, self.watch, paces, on.len())).await;
             }
             counted.add(on.len() as u64);
             let sent = write_held(server, on, self.watch, times.idle, || buffer.capacity() + client.unread());

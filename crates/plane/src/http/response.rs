@@ -13,6 +13,7 @@ use merismos_core::runtime::ServerWorkerCounters;
 
 use super::attempt::AttemptTarget;
 use super::body::{BodyTracker, content};
+use super::body_pace;
 use super::cancel_on_reset::CancelOnReset;
 use super::failure::{ForwardError, ServerFailure, server_failure};
 use super::forward::RequestForwarder;
@@ -221,7 +222,9 @@ impl<'a> ResponseForwarder<'a> {
                 };
                 buffer.consume(used);
                 self.count(response);
-                if let Some((pipe, left)) = long_rest(self.worker, &follow, server, client) {
+                if self.request.paces().is_empty()
+                    && let Some((pipe, left)) = long_rest(self.worker, &follow, server, client)
+                {
                     drop(buffer);
                     return Box::pin(self.splice_long(
                         server,
@@ -233,7 +236,13 @@ impl<'a> ResponseForwarder<'a> {
                     ))
                     .await;
                 }
-                let sent = self.send(client, &out, buffer.capacity() + out.capacity()).await;
+                let held = buffer.capacity() + out.capacity();
+                let sent = if self.request.paces().is_empty() {
+                    self.send(client, &out, held).await
+                } else {
+                    cold_path();
+                    Box::pin(self.send_paced(client, &out, held)).await
+                };
                 self.worker.return_scratch(out);
                 sent?;
             }
@@ -494,17 +503,35 @@ impl<'a> ResponseForwarder<'a> {
         let broken = |_| ForwardError::BrokenOff { open_ended: unchunk };
         let used = if unchunk {
             let used = follow.pass(buffer, content(out)).map_err(broken)?;
-            self.send(client, out, buffer.capacity() + out.capacity()).await?;
+            self.send_paced(client, out, buffer.capacity() + out.capacity()).await?;
             out.clear();
             used
         } else {
             let passed = follow.forward(buffer, out).map_err(broken)?;
             let on = if passed.as_is { &buffer[..passed.used] } else { &*out };
-            self.send(client, on, buffer.capacity() + out.capacity()).await?;
+            self.send_paced(client, on, buffer.capacity() + out.capacity()).await?;
             out.clear();
             passed.used
         };
         buffer.consume(used);
+        Ok(())
+    }
+
+    /// As [`Self::send`], at the pace that limits give the client.
+    async fn send_paced(
+        &self,
+        client: &mut impl Sink,
+        bytes: &[u8],
+        held: usize,
+    ) -> Result<(), ForwardError> {
+        let paces = self.request.paces();
+        if paces.is_empty() {
+            return self.send(client, bytes, held).await;
+        }
+        for piece in bytes.chunks(body_pace::step(paces)) {
+            body_pace::wait(self.worker, self.watch, paces, piece.len()).await;
+            self.send(client, piece, held).await?;
+        }
         Ok(())
     }
 

@@ -8,7 +8,7 @@ use std::time::Duration;
 use merismos_core::config::document::{RuleAction, RulePersistence, RuleSpec};
 use merismos_core::config::replay::SampledRequest;
 use merismos_core::cookie::cookie_values;
-use merismos_core::limits::{ClientLimit, LimitVerdict, LimitedWork, RefusalReason};
+use merismos_core::limits::{BodyPace, ClientLimit, LimitVerdict, LimitedWork, RefusalReason};
 use merismos_core::routing::{Frontend, FrontendRules, Maintenance, RequestFacts, RuleDecision, kept_number};
 use merismos_core::rules::{RequestEdits, RequestVersion, RuleFacts, location, request_path};
 use merismos_core::time::Tick;
@@ -60,6 +60,8 @@ struct AskedLimits {
     held: Vec<LimitedWork>,
     /// How long it has to wait, in nanoseconds.
     wait: u64,
+    /// How fast its bodies may pass.
+    paces: Vec<BodyPace>,
 }
 
 impl<'a> RequestForwarder<'a> {
@@ -100,11 +102,12 @@ impl<'a> RequestForwarder<'a> {
             // It is set once for each request.
             let _ = self.request.held.set(limits.held);
         }
-        if response.is_none() && (edits.is_some() || draw.is_some()) {
+        if response.is_none() && (edits.is_some() || draw.is_some() || !limits.paces.is_empty()) {
             if let Some(edits) = &edits {
                 head::edit_request(head, edits);
             }
             let effects = rule_effects(edits.map(|edits| *edits).unwrap_or_default(), draw, cookie);
+            let effects = RuleEffects { paces: limits.paces, ..effects };
             // It is set once for each request.
             let _ = self.request.rule_effects.set(Box::new(effects));
         }
@@ -167,6 +170,7 @@ impl<'a> RequestForwarder<'a> {
             limits.iter().find_map(|limit| match limit.ask_request(facts, now, worker, &mut asked.held) {
                 LimitVerdict::Pass(wait) => {
                     asked.wait = asked.wait.max(wait);
+                    asked.paces.extend(limit.pace(facts));
                     None
                 }
                 LimitVerdict::Refuse { retry_after, .. } => Some(retry_after),
@@ -337,5 +341,6 @@ fn rule_effects(edits: RequestEdits, draw: Option<u64>, cookie: Option<String>) 
         whole_answer: edits.whole_response,
         without_pins: edits.persistence == Some(RulePersistence::None),
         label: edits.label,
+        paces: Vec::new(),
     }
 }

@@ -307,3 +307,81 @@ fn a_connection_ends_after_as_many_requests_as_it_may_have() {
         assert!(again.await.is_err(), "it got GOAWAY");
     });
 }
+
+/// A server that takes bodies and answers with one of so many bytes.
+fn of_length(length: usize, has_length: bool) -> Server {
+    Server::start(move |mut conn, _| {
+        while conn.request().is_some() {
+            if has_length {
+                conn.say(format!("HTTP/1.1 200 OK\r\nContent-Length: {length}\r\n\r\n"));
+                conn.say(vec![b'x'; length]);
+            } else {
+                conn.say(format!("HTTP/1.1 200 OK\r\nTransfer-Encoding: chunked\r\n\r\n{length:x}\r\n"));
+                conn.say(vec![b'x'; length]);
+                conn.say("\r\n0\r\n\r\n");
+            }
+        }
+    })
+}
+
+/// At 1 MiB a second 448 KiB need this much time at least: a tenth of a second's worth and a last step of 64 KiB come ahead of it.
+const BODY: usize = 448 << 10;
+const NEEDS: Duration = Duration::from_millis(270);
+
+#[rstest]
+#[case::of_a_known_length(true)]
+#[case::in_chunks(false)]
+fn responses_come_at_the_pace_of_their_client(#[case] has_length: bool) {
+    let server = of_length(BODY, has_length);
+    let rig = rig("http", &[server.address], "bandwidth = \"1MiB\"", "");
+    let began = Instant::now();
+    let answer = Client::from("127.0.0.2", rig.address).get("/");
+    assert_eq!((answer.status, answer.body.len()), (200, BODY));
+    assert!(began.elapsed() >= NEEDS, "{:?}", began.elapsed());
+    let counts = totals(&rig);
+    assert_eq!((counts.delayed, counts.offenders[0].network.to_string().as_str()), (1, "127.0.0.2/32"));
+    // What its other connections get counts with it.
+    let began = Instant::now();
+    assert_eq!(Client::from("127.0.0.2", rig.address).get("/").body.len(), BODY);
+    assert!(began.elapsed() >= NEEDS, "{:?}", began.elapsed());
+}
+
+#[test]
+fn bodies_of_requests_and_of_streams_come_at_the_pace_of_their_client() {
+    let server = of_length(3, true);
+    let rig = rig("http", &[server.address], "bandwidth = \"1MiB\"", "");
+    let mut client = Client::from("127.0.0.2", rig.address);
+    let began = Instant::now();
+    client.send(format!("POST / HTTP/1.1\r\nHost: a\r\nContent-Length: {BODY}\r\n\r\n"));
+    client.send(vec![b'y'; BODY]);
+    assert_eq!(client.answer().unwrap().status, 200);
+    assert!(began.elapsed() >= NEEDS, "{:?}", began.elapsed());
+    let server = of_length(BODY, true);
+    let rig = self::rig("http", &[server.address], "bandwidth = \"1MiB\"", "");
+    http2::run(async {
+        let requests = http2::connect(rig.address).await;
+        let began = Instant::now();
+        assert_eq!(http2::ask(&requests, http2::get("/")).await.unwrap().text().len(), BODY);
+        assert!(began.elapsed() >= NEEDS, "{:?}", began.elapsed());
+    });
+}
+
+#[test]
+fn a_bandwidth_that_is_observed_slows_nothing_down() {
+    let server = of_length(BODY, true);
+    let rig = rig("http", &[server.address], "bandwidth = \"1KiB\"\naction = \"observe\"", "");
+    // At that pace it would take seven minutes.
+    assert_eq!(Client::from("127.0.0.2", rig.address).get("/").body.len(), BODY);
+    assert_eq!((totals(&rig).observed, totals(&rig).delayed), (1, 0));
+}
+
+#[test]
+fn a_client_that_leaves_while_its_body_waits_is_not_waited_for() {
+    let server = of_length(BODY, true);
+    let rig = rig("http", &[server.address], "bandwidth = \"1KiB\"", "");
+    let mut client = Client::from("127.0.0.2", rig.address);
+    client.send("GET / HTTP/1.1\r\nHost: a\r\n\r\n");
+    until("its body waits", || totals(&rig).delayed == 1);
+    drop(client);
+    until("it is gone", || rig.frontend_counts().connections == 0);
+}

@@ -392,7 +392,7 @@ async fn whom_a_frontend_refused_and_why_is_shown() {
     assert!(!unknown.status.success(), "{unknown:?}");
     let browser = Browser::start().await;
     browser.log_in(&service).await;
-    browser.go("/frontends/harbour").await;
+    browser.goto(&format!("{}/frontends/harbour", service.url())).await;
     browser.wait_for("[data-testid=refusals]").await;
     let shown = browser.text("[data-testid=refusals]").await;
     assert!(shown.contains("A rule refuses it") && shown.contains("127.0.0.1/32"), "{shown}");

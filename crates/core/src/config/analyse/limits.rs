@@ -38,10 +38,10 @@ pub(super) fn references(document: &Document, problems: &mut Vec<Problem>) {
         let path = format!("rules.{name}.limits");
         for limit in &rule.limits {
             match document.limits.get(limit) {
-                Some(spec) if spec.rate.is_none() && spec.in_flight.is_none() => {
+                Some(spec) if spec.rate.is_none() && spec.in_flight.is_none() && spec.bandwidth.is_none() => {
                     let found =
                         format!("limit {limit} counts connections alone, and a rule is met by requests");
-                    problems.push(Problem::at(&path, found, "a limit with rate or in_flight"));
+                    problems.push(Problem::at(&path, found, "a limit with rate, in_flight or bandwidth"));
                 }
                 Some(_) => {}
                 None => problems.push(dangling(document, &path, limit)),
@@ -60,8 +60,9 @@ fn whole(name: &Name, limit: &LimitSpec, problems: &mut Vec<Problem>) {
         let path = if key.is_empty() { format!("limits.{name}") } else { format!("limits.{name}.{key}") };
         problems.push(Problem::at(&path, found.to_owned(), wanted));
     };
-    if limit.rate.is_none() && limit.in_flight.is_none() && limit.connections.is_none() {
-        wrong("", "the limit limits nothing", "rate, in_flight or connections");
+    let counts = limit.rate.is_some() || limit.in_flight.is_some() || limit.connections.is_some();
+    if !counts && limit.bandwidth.is_none() {
+        wrong("", "the limit limits nothing", "rate, in_flight, connections or bandwidth");
     }
     if limit.burst.is_some() && limit.rate.is_none() {
         wrong("burst", "there is no rate that it is a burst of", "rate beside it");
@@ -103,7 +104,7 @@ fn fits(
     }
     if spec.rate.is_none() && spec.connections.is_none() {
         let found = format!(
-            "limit {limit} counts requests in flight, and clients of frontend {name} ({protocol}) make none"
+            "limit {limit} counts requests and their bodies, and clients of frontend {name} ({protocol}) make none"
         );
         problems.push(Problem::at(path, found, "a limit with rate or connections"));
     }

@@ -10,7 +10,7 @@ use strum::{Display, EnumMessage, EnumString, VariantNames};
 
 use crate::config::document::{HashKey, Labels, Protocol};
 use crate::config::schema::balancing::ValueError;
-use crate::units::Span;
+use crate::units::{Size, Span};
 
 /// How much each client may ask for, and what becomes of the rest. Frontends and rules list the limits that their clients are under; a client of several
 /// frontends with the same limit counts once.
@@ -57,6 +57,13 @@ pub struct LimitSpec {
     #[key(basic, range = 1..=1_000_000, without = "any number")]
     #[serde(skip_serializing_if = "Option::is_none")]
     pub connections: Option<u32>,
+    /// Most bytes a second of bodies that a client sends and gets, over all of its requests (`http`).
+    ///
+    /// Bodies are slowed down to it, whatever `action` says, unless that is `observe`. As many as come in a tenth of a second, and 64 KiB at least, may come at once. Upgraded
+    /// connections (WebSocket) are not slowed down. A slow body holds a connection to its server for longer, and still has to be whole within `response_timeout`.
+    #[key(basic, range = "1KiB".."100GiB", without = "any number", example = "2MiB", group = "Bandwidth")]
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub bandwidth: Option<Size>,
     /// What becomes of what is too much.
     #[key(basic, default = "refuse", group = "What is too much")]
     pub action: LimitAction,
@@ -102,7 +109,8 @@ impl LimitSpec {
         });
         let in_flight = self.in_flight.map(|most| format!("{most} in flight"));
         let connections = self.connections.map(|most| format!("{most} connections"));
-        [rate, in_flight, connections].into_iter().flatten().collect::<Vec<_>>().join(", ")
+        let bandwidth = self.bandwidth.map(|bytes| format!("{bytes} a second"));
+        [rate, in_flight, connections, bandwidth].into_iter().flatten().collect::<Vec<_>>().join(", ")
     }
 }
 

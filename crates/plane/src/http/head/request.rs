@@ -8,7 +8,7 @@ use httparse::{Header, Status};
 use ipnet::IpNet;
 use merismos_core::config::document::SESSION_COOKIE;
 use merismos_core::cookie::cookie_pairs;
-use merismos_core::limits::LimitedWork;
+use merismos_core::limits::{BodyPace, LimitedWork};
 use merismos_core::routing::{DroppedFields, Pool, RequestFacts, RequestKey, UpstreamTimeouts};
 
 use super::super::error_response::RequestError;
@@ -63,6 +63,8 @@ pub(in super::super) struct RuleEffects {
     pub(in super::super) without_pins: bool,
     /// What it is called.
     pub(in super::super) label: Option<String>,
+    /// How fast its bodies may pass.
+    pub(in super::super) paces: Vec<BodyPace>,
 }
 
 impl Request {
@@ -73,6 +75,12 @@ impl Request {
             None => times.first_byte,
             Some(effects) => effects.first_byte.unwrap_or(times.first_byte),
         }
+    }
+
+    /// How fast its bodies may pass; empty where they pass as they come.
+    #[inline]
+    pub(in super::super) fn paces(&self) -> &[BodyPace] {
+        self.rule_effects.get().map_or(&[], |effects| &effects.paces)
     }
 
     /// How long its answer may take from there to its end.
