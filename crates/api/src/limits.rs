@@ -20,7 +20,7 @@ pub struct LimitView {
     pub per: String,
     /// What each client may ask for: `100 within 1m, 20 in flight`.
     pub allows: String,
-    /// What becomes of what is too much: `refuse`, `delay` or `observe`.
+    /// What becomes of what is too much: `refuse`, `delay` or `observe`; `slow` of a limit of bandwidth alone.
     pub action: String,
     /// Frontends that list it.
     pub frontends: Vec<String>,

@@ -154,7 +154,7 @@
       />
       {#if field.page}
         <label class="mt-1 flex items-center gap-2 text-secondary">
-          From a file:
+          <span class="whitespace-nowrap">From a file:</span>
           <input type="file" class="file-input file-input-xs" onchange={(event) => void take(field, event.currentTarget)} />
         </label>
       {/if}

@@ -28,6 +28,13 @@
     }),
   )
 
+  async function take(input: HTMLInputElement) {
+    const file = input.files?.[0]
+    if (!file) return
+    page = await file.text()
+    input.value = ''
+  }
+
   const change = (keys: Keys): Edit[] => [{ do: 'change', object: frontend.path, keys }]
   const begin = $derived(
     reason.trim() === ''
@@ -72,6 +79,10 @@
       <div class="sm:col-span-2">
         <label class="mb-1 block" for="maintenance-page">Page</label>
         <textarea id="maintenance-page" class="textarea w-full" rows="3" bind:value={page} placeholder="a sentence that names the frontend"></textarea>
+        <label class="mt-1 flex items-center gap-2 text-secondary">
+          <span class="whitespace-nowrap">From a file:</span>
+          <input type="file" class="file-input file-input-xs" onchange={(event) => void take(event.currentTarget)} />
+        </label>
         <p class="mt-1 text-secondary">one that begins with &lt; is sent as HTML</p>
       </div>
     </div>

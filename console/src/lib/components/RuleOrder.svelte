@@ -117,7 +117,7 @@
           <td><a class="link font-semibold" href={`/rules/${name}`}>{name}</a></td>
           <td class="break-words">{summary(name)}</td>
           <td class="text-right">{counted(name)?.matches ?? ''}</td>
-          <td class="text-right">{share(counted(name)?.matches ?? 0)}</td>
+          <td class="text-right whitespace-nowrap">{share(counted(name)?.matches ?? 0)}</td>
           <td class="whitespace-nowrap text-secondary"
             >{#if counted(name)}{counted(name)?.last ? `${ago(counted(name)?.last ?? '', now)} ago` : 'never'}{/if}{#if counted(name)?.unmet_days}<span
                 class="ml-1 badge badge-sm badge-warning"

@@ -6,6 +6,10 @@ use merismos_api::Refusals;
 use super::table::table;
 use super::{moment, strong, text};
 
+fn times(count: u64) -> String {
+    if count == 1 { "once".to_owned() } else { format!("{count} times") }
+}
+
 /// Prints whom a frontend refused, and why.
 pub(crate) fn print(refusals: &Refusals) {
     if refusals.reasons.is_empty() {
@@ -14,7 +18,7 @@ pub(crate) fn print(refusals: &Refusals) {
     }
     for (number, reason) in refusals.reasons.iter().enumerate() {
         let head = format!("{} ({})", reason.says.trim_end_matches('.'), reason.reason);
-        text(&format!("{}{}: {} times\n", if number > 0 { "\n" } else { "" }, strong(&head), reason.count));
+        text(&format!("{}{}: {}\n", if number > 0 { "\n" } else { "" }, strong(&head), times(reason.count)));
         let mut most = table(&["clients", "times", "last"]);
         for refused in &reason.networks {
             let about = if refused.over > 0 {

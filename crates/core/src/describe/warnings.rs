@@ -130,6 +130,10 @@ fn of_document(reason: &WarningReason) -> Said {
             format!("rule {rule} never decides at frontend {frontend}: every request that meets it meets rule {by} before"),
             format!("{rule} before {by} in the rules of the frontend, or remove it there"),
         ),
+        WarningReason::OverlappingRules { first, rule, frontend } => (
+            format!("some requests meet rule {first} and rule {rule} at frontend {frontend}; {first} comes first and decides"),
+            format!("nothing, where that is meant, and an example that holds it; else {rule} before {first}"),
+        ),
         WarningReason::UncoveredHost { frontend, hosts } => (
             format!(
                 "no certificate of frontend {frontend} is for {}: clients that ask for it over TLS are warned, or refused",

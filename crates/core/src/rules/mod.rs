@@ -27,5 +27,5 @@ pub(crate) use matcher::{hosts_of, paths_of};
 pub use network_set::NetworkSet;
 pub use outcome::{RuleOutcome, location, met_prefix, outcome};
 pub use parse::ConditionError;
-pub use relations::{implies, is_never_met};
+pub use relations::{implies, is_never_met, overlap};
 pub use template::{LocationTemplate, TemplateError, TemplateFacts};

@@ -3,6 +3,7 @@
 //! Both answers err on the side of silence: `false` means that it is not known.
 
 use super::condition::{Fact, Test, TestComparison, Tree};
+use super::matcher::paths_of;
 use super::request_path::is_under;
 
 /// The parts of a condition that all have to hold.
@@ -115,13 +116,30 @@ pub fn is_never_met(tree: &Tree) -> bool {
                 .enumerate()
                 .flat_map(|(at, one)| parts[at + 1..].iter().map(move |other| (one, other)));
             parts.iter().any(is_never_met)
-                || pairs.into_iter().any(|(one, other)| match (one, other) {
-                    (Tree::Test(one), Tree::Test(other)) => are_apart(one, other),
-                    (Tree::Not(not), holds) | (holds, Tree::Not(not)) => implies(holds, not),
-                    _ => false,
-                })
+                || pairs.into_iter().any(|(one, other)| exclude_each_other(one, other))
         }
     }
+}
+
+fn exclude_each_other(one: &Tree, other: &Tree) -> bool {
+    match (one, other) {
+        (Tree::Test(one), Tree::Test(other)) => are_apart(one, other),
+        (Tree::Not(not), holds) | (holds, Tree::Not(not)) => implies(holds, not),
+        _ => false,
+    }
+}
+
+/// Whether one request may meet both of two conditions that name paths, and neither holds whenever the other does: it matters then which of their rules
+/// comes first.
+#[must_use]
+pub fn overlap(one: &Tree, other: &Tree) -> bool {
+    let may_meet_both =
+        || !parts(one).iter().any(|one| parts(other).iter().any(|other| exclude_each_other(one, other)));
+    !paths_of(one).is_empty()
+        && !paths_of(other).is_empty()
+        && may_meet_both()
+        && !implies(one, other)
+        && !implies(other, one)
 }
 
 #[cfg(test)]

@@ -49,7 +49,7 @@ impl ControllerState {
                 name: name.to_string(),
                 per: spec.per.to_string(),
                 allows: spec.allows(),
-                action: spec.action.to_string(),
+                action: spec.does(),
                 frontends: frontends.map(|(name, _)| name.to_string()).collect(),
                 rules: rules.map(|(name, _)| name.to_string()).collect(),
                 passed: totals.passed,
@@ -156,7 +156,7 @@ fn trace(frontend: &Frontend, limit: &ClientLimit, facts: &RequestFacts<'_>, now
         name: limit.name.to_string(),
         per: spec.per.to_string(),
         allows: spec.allows(),
-        action: spec.action.to_string(),
+        action: spec.does(),
         passes,
         says,
     }

@@ -1,5 +1,6 @@
 //! The changes between two documents, by name.
 
+use std::borrow::Cow;
 use std::collections::{BTreeMap, BTreeSet};
 
 use serde::{Deserialize, Serialize};
@@ -47,7 +48,7 @@ impl DocumentChange {
             Some((object, key)) => format!("{} of {}", key.replace("labels.", "label "), object.words()),
             None => self.path.clone(),
         };
-        match (&self.old, &self.new) {
+        match (self.old.as_deref().map(shortened), self.new.as_deref().map(shortened)) {
             (None, Some(new)) if self.path.parse::<ObjectPath>().is_ok() && !new.is_empty() => {
                 format!("add {subject} ({new})")
             }
@@ -78,6 +79,17 @@ impl DocumentChange {
         let found = ends.find_map(|end| Some((self.path[..end].parse::<ObjectPath>().ok()?, end)));
         found.map(|(object, end)| (object, self.path[end..].trim_start_matches('.')))
     }
+}
+
+/// A value as it is shown: of a page its beginning, and how long it is.
+fn shortened(text: &str) -> Cow<'_, str> {
+    const LONGEST: usize = 1_000;
+    const SHOWN: usize = 200;
+    if text.len() <= LONGEST {
+        return Cow::Borrowed(text);
+    }
+    let beginning: String = text.chars().take(SHOWN).collect();
+    Cow::Owned(format!("{beginning} ... ({} bytes)", text.len()))
 }
 
 /// Changes in one line: the first of them, and how many more there are. At most about 300 characters.
@@ -424,5 +436,25 @@ fn text(value: &Value) -> String {
         Value::String(text) => text.clone(),
         Value::Array(items) => items.iter().filter_map(Value::as_str).collect::<Vec<_>>().join(" "),
         other => other.to_string(),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn of_a_page_its_beginning_and_its_length_are_shown() {
+        let change = |new: String| DocumentChange {
+            path: "frontends.site.error_html".to_owned(),
+            old: None,
+            old_is_default: false,
+            new: Some(new),
+            new_is_default: false,
+            renamed: false,
+        };
+        assert_eq!(change("short".to_owned()).words(), "error_html of frontend site: short, nothing before");
+        let page = change("x".repeat(60_000)).words();
+        assert!(page.len() < 300 && page.ends_with("x ... (60000 bytes), nothing before"), "{page}");
     }
 }

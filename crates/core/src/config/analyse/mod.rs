@@ -9,6 +9,7 @@ pub mod impact;
 pub(super) mod limits;
 pub mod lost_capacity;
 pub mod pool_shares;
+mod redirect_circles;
 pub mod renames;
 pub mod replay;
 pub(super) mod rules;

@@ -3,6 +3,7 @@
 use std::collections::{BTreeMap, BTreeSet};
 use std::net::{IpAddr, Ipv4Addr, SocketAddr};
 
+use super::redirect_circles;
 use crate::config::Problem;
 use crate::config::check::one_of;
 use crate::config::document::{Document, ExampleSpec, Protocol, RuleAction, RuleChanges, RuleSpec};
@@ -10,11 +11,13 @@ use crate::config::warnings::{Warning, WarningReason};
 use crate::name::Name;
 use crate::rules::{
     Condition, FieldTemplate, LocationTemplate, RequestVersion, RuleFacts, RuleOutcome, RuleSet,
-    UNTOUCHED_FIELDS, implies, is_never_met, outcome, path_pattern,
+    UNTOUCHED_FIELDS, implies, is_never_met, outcome, overlap, path_pattern,
 };
 
 /// How many rules for one host, or for none, are compared with each other.
 const MOST_COMPARED: usize = 1_000;
+/// How many rules before it a rule is compared with for requests that meet both.
+const MOST_OVERLAPPING: usize = 100;
 
 /// Checks what rules and examples name.
 pub(super) fn references(document: &Document, problems: &mut Vec<Problem>) {
@@ -327,7 +330,7 @@ pub(super) fn warnings(document: &Document, found: &mut Vec<Warning>) {
     for (frontend, spec) in &document.frontends {
         let rules: Vec<(&Name, &Condition)> =
             document.rules_of(spec).map(|(name, rule)| (name, &rule.when)).collect();
-        let goes_on: Vec<bool> = document.rules_of(spec).map(|(_, rule)| rule.goes_on()).collect();
+        let specs: Vec<&RuleSpec> = document.rules_of(spec).map(|(_, rule)| rule).collect();
         // Only rules for the same host, or for any, can stand before each other.
         let mut by_host: BTreeMap<&str, Vec<usize>> = BTreeMap::new();
         for (place, (_, condition)) in rules.iter().enumerate() {
@@ -346,9 +349,10 @@ pub(super) fn warnings(document: &Document, found: &mut Vec<Warning>) {
             let own =
                 crate::rules::hosts_of(condition.tree()).and_then(|hosts| by_host.get(hosts[0].as_str()));
             let others = own.into_iter().flatten().take(MOST_COMPARED).chain(&general);
-            let mut earlier = others.copied().filter(|other| *other < place);
-            let by =
-                earlier.find(|other| !goes_on[*other] && implies(condition.tree(), rules[*other].1.tree()));
+            let earlier: Vec<usize> = others.copied().filter(|other| *other < place).collect();
+            let mut shadowing = earlier.iter().copied();
+            let by = shadowing
+                .find(|other| !specs[*other].goes_on() && implies(condition.tree(), rules[*other].1.tree()));
             if let Some(by) = by {
                 let reason = WarningReason::ShadowedRule {
                     rule: (*name).clone(),
@@ -357,73 +361,24 @@ pub(super) fn warnings(document: &Document, found: &mut Vec<Warning>) {
                 };
                 let path = format!("frontends.{frontend}.rules.{name}");
                 found.push(Warning::new(&reason, crate::config::WarningLevel::Warning, &path));
+                continue;
+            }
+            let decides_otherwise = |other: &usize| {
+                !specs[*other].goes_on()
+                    && !specs[place].goes_on()
+                    && specs[*other].does() != specs[place].does()
+            };
+            let mut first = earlier.into_iter().take(MOST_OVERLAPPING).filter(decides_otherwise);
+            if let Some(first) = first.find(|other| overlap(condition.tree(), rules[*other].1.tree())) {
+                let reason = WarningReason::OverlappingRules {
+                    first: rules[first].0.clone(),
+                    rule: (*name).clone(),
+                    frontend: frontend.clone(),
+                };
+                let path = format!("frontends.{frontend}.rules.{name}");
+                found.push(Warning::notice(&reason, &path));
             }
         }
-        redirects_to_itself(document, frontend, spec, found);
-    }
-}
-
-/// Redirects that lead to themselves: the new request meets the same rule, and gets the same location.
-fn redirects_to_itself(
-    document: &Document,
-    name: &Name,
-    frontend: &crate::config::document::FrontendSpec,
-    found: &mut Vec<Warning>,
-) {
-    let scheme = if frontend.certificates.is_empty() { "http://" } else { "https://" };
-    let redirects: Vec<(usize, (&Name, &crate::config::document::RuleSpec))> = document
-        .rules_of(frontend)
-        .enumerate()
-        .filter(|(_, (_, rule))| rule.action == RuleAction::Redirect)
-        .collect();
-    if redirects.is_empty() {
-        return;
-    }
-    let set = RuleSet::new(document.rules_of(frontend).map(|(_, rule)| &rule.when), &document.networks);
-    for (place, (rule_name, rule)) in redirects {
-        let host = crate::rules::hosts_of(rule.when.tree())
-            .and_then(|hosts| hosts.iter().find(|host| !host.starts_with("*.")))
-            .map_or("a.invalid", String::as_str);
-        let target =
-            crate::rules::paths_of(rule.when.tree()).first().cloned().unwrap_or_else(|| "/".to_owned());
-        let mut request = (host.to_owned(), target);
-        let at = |request: &(String, String)| {
-            let any_field = |_: &str, _: &mut dyn FnMut(&[u8]) -> bool| false;
-            set.first(&RuleFacts {
-                client: IpAddr::V4(Ipv4Addr::UNSPECIFIED),
-                method: "GET",
-                target: &request.1,
-                path: None,
-                host: Some(request.0.as_bytes()),
-                server_name: None,
-                has_certificate: false,
-                certificate_subject: &String::new,
-                version: RequestVersion::One,
-                local: frontend.endpoint().address,
-                any_field: &any_field,
-            })
-        };
-        if at(&request) != Some(place) {
-            continue;
-        }
-        let Some(location) = crate::rules::location(rule, Some(request.0.as_bytes()), &request.1) else {
-            continue;
-        };
-        match location.strip_prefix(scheme) {
-            Some(rest) => {
-                let (host, path) = rest.split_at(rest.find(['/', '?']).unwrap_or(rest.len()));
-                request = (
-                    host.to_owned(),
-                    if path.starts_with('/') { path.to_owned() } else { format!("/{path}") },
-                );
-            }
-            None if location.starts_with('/') => request.1 = location,
-            None => continue,
-        }
-        if at(&request) == Some(place) {
-            let reason = WarningReason::RedirectCircle { rule: rule_name.clone(), frontend: name.clone() };
-            let path = format!("rules.{rule_name}.location");
-            found.push(Warning::new(&reason, crate::config::WarningLevel::Warning, &path));
-        }
+        redirect_circles::warnings(document, (frontend, spec), found);
     }
 }

@@ -94,6 +94,8 @@ pub enum WarningReason {
     UnusedLimit { limit: Name },
     /// Every request that meets a rule meets an earlier one.
     ShadowedRule { rule: Name, by: Name, frontend: Name },
+    /// Some requests meet two rules that do different things, and the first decides.
+    OverlappingRules { first: Name, rule: Name, frontend: Name },
     /// No certificate of a frontend is for a host that its rules name.
     UncoveredHost { frontend: Name, hosts: Vec<String> },
     /// A redirect leads to a request that it redirects again.

@@ -100,6 +100,16 @@ fn is_usual_clients(clients: &u32) -> bool {
 }
 
 impl LimitSpec {
+    /// What becomes of what is too much, in a word: `slow` of a limit of bandwidth alone.
+    #[must_use]
+    pub fn does(&self) -> String {
+        let is_of_bandwidth = self.rate.is_none() && self.in_flight.is_none() && self.connections.is_none();
+        match self.action {
+            LimitAction::Refuse | LimitAction::Delay if is_of_bandwidth => "slow".to_owned(),
+            action => action.to_string(),
+        }
+    }
+
     /// What it allows, in a few words: `100 within 1m, 20 in flight`.
     #[must_use]
     pub fn allows(&self) -> String {

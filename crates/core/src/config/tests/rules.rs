@@ -178,6 +178,44 @@ fn rules_of_connections_do_with_what_is_known_of_them(#[case] keys: &str, #[case
     assert!(problems[0].found.contains(found), "{problems:#?}");
 }
 
+#[rstest]
+#[case::two("a", "b", "", &["a", "b"])]
+#[case::over_one_that_goes_on("a", "b", "on", &["a", "b"])]
+#[case::three("a", "b", "c", &["a", "b", "c"])]
+#[case::into_one_that_only_leads_there("in", "a", "b", &["a", "b"])]
+fn redirects_that_lead_back_over_others_are_a_circle(
+    #[case] one: &str,
+    #[case] two: &str,
+    #[case] three: &str,
+    #[case] circle: &[&str],
+) {
+    let redirect = |from: &str, to: &str| {
+        format!("when = 'path is /{from}'\naction = \"redirect\"\nlocation = \"/{to}{{query}}\"")
+    };
+    let on = "when = 'always'\naction = \"continue\"\nset_request_fields = { X-A = \"b\" }".to_owned();
+    let names: Vec<&str> = [one, two, three].into_iter().filter(|name| !name.is_empty()).collect();
+    let to = |name: &str| {
+        if circle.last() == Some(&name) {
+            circle[0]
+        } else {
+            names[names.iter().position(|it| *it == name).unwrap() + 1]
+        }
+    };
+    let mut rules: Vec<(&str, String)> = Vec::new();
+    if names.contains(&"on") {
+        rules.push(("on", on));
+    }
+    rules.extend(names.iter().filter(|name| **name != "on").map(|name| (*name, redirect(name, to(name)))));
+    let listed: Vec<(&str, &str)> = rules.iter().map(|(name, keys)| (*name, keys.as_str())).collect();
+    let warned = warned(&with_rules(&listed, "").unwrap());
+    let found: Vec<&str> = warned
+        .iter()
+        .filter(|(kind, _)| *kind == WarningKind::RedirectCircle)
+        .map(|(_, path)| path.strip_prefix("rules.").unwrap().strip_suffix(".location").unwrap())
+        .collect();
+    assert_eq!(found, circle);
+}
+
 #[test]
 fn a_label_is_not_known_before_any_rule_is_asked() {
     let text = format!("{GROUND}limits = [\"each\"]\n[limits.each]\nper = \"label\"\nrate = 1\n");
@@ -287,6 +325,38 @@ fn rules_that_never_decide_are_warned_about() {
     assert_eq!(of_rules.count(), expected.len(), "{all:#?}");
     let quiet = with_rules(&[ADMIN, OLD, NEXT], "").unwrap();
     assert!(!warned(&quiet).iter().any(|(_, path)| path.contains("rules")), "{:#?}", quiet.warnings());
+}
+
+#[rstest]
+#[case::paths_within_each_other("path under /a and client in office", "path under /a/b", true)]
+#[case::the_narrower_one_first("path under /a/b", "path under /a", false)]
+#[case::other_paths("path under /a and method is GET", "path under /b", false)]
+#[case::other_hosts(
+    "host is a.example and path under /a and method is GET",
+    "host is b.example and path under /a",
+    false
+)]
+#[case::the_same_host(
+    "host is a.example and path under /a and method is GET",
+    "host is a.example and path is /a/b",
+    true
+)]
+#[case::without_a_path("path under /a and method is GET", "client in office", false)]
+fn rules_of_which_a_request_may_meet_both_are_pointed_out(
+    #[case] first: &str,
+    #[case] second: &str,
+    #[case] is_told: bool,
+) {
+    let to = |when: &str, does: &str| format!("when = '{when}'\n{does}");
+    let pool = "action = \"pool\"\npool = \"next\"";
+    let (one, other) = (to(first, pool), to(second, "action = \"close\""));
+    let checked = with_rules(&[("one", &one), ("other", &other)], "").unwrap();
+    let told =
+        warned(&checked).contains(&(WarningKind::OverlappingRules, "frontends.web.rules.other".to_owned()));
+    assert_eq!(told, is_told, "{:#?}", checked.warnings());
+    // Where both do the same, which comes first does not matter.
+    let checked = with_rules(&[("one", &one), ("other", &to(second, pool))], "").unwrap();
+    assert!(!warned(&checked).iter().any(|(kind, _)| *kind == WarningKind::OverlappingRules));
 }
 
 #[test]
