@@ -300,6 +300,21 @@ rules() {
   echo >>docs/benchmarks.md
   echo "A change of one rule of the 10,000 took $(printf '%s\n' "${took[@]}" | sort -n | sed -n "$(((rounds + 1) / 2))p") ms (median of $rounds), from the start of the command to its end." >>docs/benchmarks.md
   kill "$pid"
+  # What a look for a client costs among very many networks that are turned away: two lengths of runs, so that the list's making falls out.
+  cargo build --release --locked --example looks -p merismos-core
+  took=()
+  for round in $(seq 1 "$rounds"); do
+    local few many
+    began=$(date +%s%N)
+    "$bin/release/examples/looks" 100000 1000000 >/dev/null
+    few=$(($(date +%s%N) - began))
+    began=$(date +%s%N)
+    "$bin/release/examples/looks" 100000 11000000 >/dev/null
+    many=$(($(date +%s%N) - began))
+    took+=("$(((many - few) / 10000000))")
+  done
+  echo >>docs/benchmarks.md
+  echo "A look for a client among the 100,000 prefixes of a \`deny\` list took $(printf '%s\n' "${took[@]}" | sort -n | sed -n "$(((rounds + 1) / 2))p") ns (median of $rounds; clients by chance, so that caches help little)." >>docs/benchmarks.md
 }
 
 # ---- nodes -----------------------------------------------------------------------------------------------------------
