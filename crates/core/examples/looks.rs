@@ -24,5 +24,5 @@ fn main() {
     let mut draw = Draw::seeded(8);
     let admitted =
         (0..count).filter(|_| list.admits(IpAddr::V4(Ipv4Addr::from((draw.number() >> 32) as u32)))).count();
-    println!("{admitted} of {count} are let in");
+    std::hint::black_box(admitted);
 }

@@ -22,7 +22,10 @@ const UNMET_DAYS: i64 = 30;
 const DAY_MILLIS: i64 = 24 * 60 * 60 * 1_000;
 
 /// A rule by its frontend and its name.
-type RuleOfFrontend = (String, String);
+pub(crate) type RuleOfFrontend = (String, String);
+
+/// A rule, and when the last request met it since the start.
+pub(crate) type LastMet = (RuleOfFrontend, Option<Wall>);
 
 /// What is known of the uses of rules. A clone is the same.
 #[derive(Clone, Debug, Default)]
@@ -42,7 +45,7 @@ impl RuleUses {
 
     async fn note(
         &self,
-        listed: Vec<(RuleOfFrontend, Option<Wall>)>,
+        listed: Vec<LastMet>,
         store: &Store,
         absent: &mut BTreeMap<RuleOfFrontend, u32>,
     ) -> Result<(), merismos_store::StoreError> {
@@ -84,7 +87,7 @@ impl RuleUses {
 /// The uses of all rules that are listed, and those that the database does not know so.
 fn merged(
     stored: &BTreeMap<RuleOfFrontend, RuleUse>,
-    listed: Vec<(RuleOfFrontend, Option<Wall>)>,
+    listed: Vec<LastMet>,
     now: Wall,
 ) -> (BTreeMap<RuleOfFrontend, RuleUse>, Vec<RuleUse>) {
     let (mut uses, mut changed) = (BTreeMap::new(), Vec::new());

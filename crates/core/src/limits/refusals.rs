@@ -115,20 +115,11 @@ mod tests {
         ] {
             lanes[lane].note(reason, client.parse().unwrap(), 5);
         }
-        let found: Vec<(String, u64, Vec<(String, u64)>)> = refusals(lanes.iter())
-            .into_iter()
-            .map(|(reason, count, most)| {
-                let most = most.iter().map(|one| (one.network.to_string(), one.count));
-                (reason.to_string(), count, most.collect())
-            })
-            .collect();
-        let text = |network: &str, count| (network.to_owned(), count);
-        assert_eq!(
-            found,
-            [
-                ("limit".to_owned(), 3, vec![text("192.0.2.7/32", 2), text("192.0.2.8/32", 1)]),
-                ("too_slow".to_owned(), 2, vec![text("2001:db8::/64", 2)]),
-            ]
-        );
+        let words = |(reason, count, most): (RefusalReason, u64, Vec<Offender>)| {
+            let most: Vec<String> = most.iter().map(|one| format!("{} {}", one.network, one.count)).collect();
+            format!("{reason} {count}: {}", most.join(", "))
+        };
+        let found: Vec<String> = refusals(lanes.iter()).into_iter().map(words).collect();
+        assert_eq!(found, ["limit 3: 192.0.2.7/32 2, 192.0.2.8/32 1", "too_slow 2: 2001:db8::/64 2"]);
     }
 }

@@ -186,7 +186,7 @@ pub(super) fn compile(
         return None;
     }
     let set = RuleSet::new(document.rules_of(spec).map(|(_, rule)| &rule.when), &document.networks);
-    let mut numbers: BTreeMap<(Option<&str>, Vec<(&Name, u16)>), usize> = BTreeMap::new();
+    let mut numbers: BTreeMap<GoesTo<'_>, usize> = BTreeMap::new();
     let mut ways = Vec::new();
     let mut rules = Vec::with_capacity(set.len());
     for (rule_name, rule) in document.rules_of(spec) {
@@ -223,6 +223,9 @@ pub(super) fn compile(
         ways: ways.into(),
     }))
 }
+
+/// The cookie that keeps the choice among the pools of a rule, and the pools with their weights.
+type GoesTo<'d> = (Option<&'d str>, Vec<(&'d Name, u16)>);
 
 /// The frontend with the pools of a rule.
 fn way(

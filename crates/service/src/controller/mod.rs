@@ -34,6 +34,7 @@ use std::time::{Duration, Instant};
 
 use crate::clock::{GrowingNumbers, wall};
 use crate::pin_keeper::KeptTables;
+use crate::rule_uses::LastMet;
 use crate::upgrade::{Following, HandedTotals, UpgradeReport, WorkAct};
 use ipnet::IpNet;
 use merismos_api::{
@@ -326,7 +327,7 @@ enum ControllerCommand {
         reply: oneshot::Sender<Result<Refusals, UnknownFrontend>>,
     },
     RuleLasts {
-        reply: oneshot::Sender<Vec<((String, String), Option<Wall>)>>,
+        reply: oneshot::Sender<Vec<LastMet>>,
     },
     Explain {
         frontend: Name,
@@ -687,7 +688,7 @@ impl Controller {
     }
 
     /// Every rule of every frontend, with when the last request met it since the start.
-    pub(crate) async fn rule_lasts(&self) -> Result<Vec<((String, String), Option<Wall>)>, Stopping> {
+    pub(crate) async fn rule_lasts(&self) -> Result<Vec<LastMet>, Stopping> {
         self.ask(|reply| ControllerCommand::RuleLasts { reply }).await
     }
 

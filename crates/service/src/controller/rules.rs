@@ -16,6 +16,7 @@ use merismos_core::time::Wall;
 use super::state::ControllerState;
 use super::{HypotheticalRequest, UnknownFrontend};
 use crate::clock::wall;
+use crate::rule_uses::LastMet;
 
 impl ControllerState {
     /// The rules of a frontend with what they counted.
@@ -43,7 +44,7 @@ impl ControllerState {
     }
 
     /// Every rule of every frontend, with when the last request met it since the start.
-    pub(super) fn rule_lasts(&self) -> Vec<((String, String), Option<Wall>)> {
+    pub(super) fn rule_lasts(&self) -> Vec<LastMet> {
         let (snapshot, now, wall) = (self.publisher.plane.snapshot(), self.publisher.plane.now(), wall());
         let of = |frontend: &Arc<Frontend>| -> Vec<_> {
             let rules = frontend.rules.iter().flat_map(|rules| rules.rules());

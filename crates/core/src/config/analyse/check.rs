@@ -298,8 +298,20 @@ fn pool_tables(name: &Name, frontend: &FrontendSpec, document: &Document, proble
                 wanted,
             ));
         }
+        for list in lists.iter().filter(|list| {
+            document.networks.get(*list).is_some_and(|networks| networks.len() > MOST_OF_A_POOL)
+        }) {
+            let found = format!(
+                "list {list} holds more than {MOST_OF_A_POOL} networks, and each request would be compared with all"
+            );
+            let wanted = "a shorter list; allow, deny and rules may name longer ones";
+            problems.push(Problem::at(&format!("frontends.{name}.pool_networks.{pool}"), found, wanted));
+        }
     }
 }
+
+/// How many networks a list may hold by which a frontend chooses pools.
+const MOST_OF_A_POOL: usize = 1_000;
 
 /// TLS that is passed on comes from clients who speak it, goes to one pool, and is not spoken twice.
 fn passthrough(name: &Name, frontend: &FrontendSpec, document: &Document, problems: &mut Vec<Problem>) {

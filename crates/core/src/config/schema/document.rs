@@ -75,7 +75,7 @@ pub struct Document {
     #[serde(skip_serializing_if = "BTreeMap::is_empty")]
     pub ranges: BTreeMap<Name, RangeSpec>,
     /// Lists of networks, by which frontends may choose pools.
-    #[key(count = 0..=1000)]
+    #[key(count = 0..=100_000)]
     #[serde(skip_serializing_if = "BTreeMap::is_empty")]
     pub networks: BTreeMap<Name, Vec<IpNet>>,
     /// Addresses that move between nodes.

@@ -21,7 +21,7 @@ use crate::config::object::ObjectKind;
 #[allow(dead_code)]
 struct NetworkObject {
     /// Addresses and prefixes of the list.
-    #[key(basic, needed, count = 0..=1_000)]
+    #[key(basic, needed, count = 0..=100_000)]
     prefixes: Vec<IpNet>,
 }
 

@@ -402,3 +402,25 @@ fn renames_follow_into_rules_and_examples() {
     }
     load(&text, DocumentFormat::Toml).unwrap();
 }
+
+#[test]
+fn lists_of_networks_may_be_long_where_they_are_not_looked_through_one_by_one() {
+    let list = |count: u32| -> String {
+        let network = |number: u32| format!("\"{}\"", std::net::Ipv4Addr::from(0x0a00_0000 + number));
+        (0..count).map(network).collect::<Vec<_>>().join(", ")
+    };
+    let with = |count: u32, keys: &str| {
+        let text = GROUND.replace("office = [", &format!("blocked = [{}]\noffice = [", list(count)));
+        load(&format!("{text}{keys}\n"), DocumentFormat::Toml)
+    };
+    assert!(with(100_000, "deny = [\"blocked\"]").is_ok());
+    let choice = "next_pools = [\"next\"]\nchoose_pool = \"by-network\"\npool_networks.next = [\"blocked\"]";
+    assert!(with(1_000, choice).is_ok());
+    let problems = with(1_001, choice).unwrap_err();
+    assert_eq!(
+        (problems.len(), problems[0].path.as_str()),
+        (1, "frontends.web.pool_networks.next"),
+        "{problems:#?}"
+    );
+    assert!(with(100_001, "").unwrap_err()[0].found.contains("100001 items"));
+}
