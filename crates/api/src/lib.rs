@@ -61,7 +61,7 @@ pub use probe::{
     TryResult,
 };
 pub use problem::ProblemDocument;
-pub use refusals::{Refusals, RefusalsForReason, RefusedNetwork};
+pub use refusals::{Refusals, RefusalsForReason};
 pub use roll::{RollOrderRequest, RollRequest, RollVerb, RollView, Rolls, WorkReport};
 pub use rules::{RuleCount, RuleCounts, RuleTestView, RuleTrace, RuledPool, RulesView};
 pub use status::{

@@ -43,10 +43,10 @@ pub struct LimitView {
     pub held_off: Vec<HeldOffNetwork>,
 }
 
-/// A network of clients that a limit refused, delayed or would have refused.
+/// A network of clients that were held off: refused, delayed, or only observed by a limit.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct HeldOffNetwork {
-    /// The network, as wide as the limit tells addresses apart.
+    /// The network, as wide as addresses are distinguished.
     #[schema(example = "192.0.2.7/32")]
     pub network: String,
     /// How often, at most.

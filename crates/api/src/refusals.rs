@@ -1,8 +1,9 @@
 //! Whom a frontend refused, and why.
 
-use merismos_core::time::Wall;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
+
+use crate::limits::HeldOffNetwork;
 
 /// Whom a frontend refused since the node started.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
@@ -23,21 +24,6 @@ pub struct RefusalsForReason {
     pub says: String,
     /// How many requests, connections and flows it refused for that.
     pub count: u64,
-    /// The networks of clients that it refused most, most often first; 10 at most.
-    pub networks: Vec<RefusedNetwork>,
-}
-
-/// A network of clients that were refused.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
-pub struct RefusedNetwork {
-    /// The network: an IPv4 address, or the 64 bits of an IPv6 network.
-    #[schema(example = "192.0.2.7/32")]
-    pub network: String,
-    /// How often, at most.
-    pub count: u64,
-    /// How much of `count` may have been others': more than 32 networks are counted together.
-    pub over: u64,
-    /// When it was refused last.
-    #[schema(value_type = String, format = DateTime)]
-    pub last: Wall,
+    /// The networks of clients that it refused most, most often first; 10 at most. An IPv4 address is one, and so are the 64 bits of an IPv6 network.
+    pub networks: Vec<HeldOffNetwork>,
 }

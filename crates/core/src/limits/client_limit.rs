@@ -8,6 +8,7 @@ use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use ipnet::IpNet;
 use siphasher::sip::SipHasher13;
 
+use super::body_pace::BodyPace;
 use super::in_flight_table::{InFlightPlace, InFlightTable};
 use super::offenders::{Offender, Offenders};
 use super::rate_table::{PacedRate, RateAnswer, RateTable};
@@ -18,7 +19,7 @@ use crate::routing::{KeyRule, RequestFacts, masked};
 use crate::runtime::Counter;
 
 /// Nanoseconds in a second.
-const SECOND: u64 = 1_000_000_000;
+pub(super) const SECOND: u64 = 1_000_000_000;
 /// How long a request is delayed at most where nothing is said.
 const USUAL_DELAY: u64 = SECOND;
 
@@ -80,18 +81,18 @@ fn key_rule(spec: &LimitSpec, keys: Vec<HashKey>) -> KeyRule {
 /// What one worker counted of one limit.
 #[derive(Debug, Default)]
 #[repr(align(128))]
-struct LimitLane {
+pub(super) struct LimitLane {
     passed: Counter,
-    delayed: Counter,
+    pub(super) delayed: Counter,
     refused: Counter,
-    observed: Counter,
-    shared: Counter,
+    pub(super) observed: Counter,
+    pub(super) shared: Counter,
     /// Locked by its own worker, and for a moment by who asks for it.
     offenders: Mutex<Offenders>,
 }
 
 impl LimitLane {
-    fn offenders(&self) -> MutexGuard<'_, Offenders> {
+    pub(super) fn offenders(&self) -> MutexGuard<'_, Offenders> {
         self.offenders.lock().unwrap_or_else(PoisonError::into_inner)
     }
 }
@@ -99,7 +100,7 @@ impl LimitLane {
 /// What a limit did.
 #[derive(Debug)]
 pub struct LimitCounts {
-    lanes: Box<[LimitLane]>,
+    pub(super) lanes: Box<[LimitLane]>,
 }
 
 /// What a limit did, over all workers.
@@ -262,13 +263,12 @@ impl ClientLimit {
     /// The pace of the bodies of a request, where they have one.
     #[must_use]
     pub fn pace(&self, facts: &RequestFacts<'_>) -> Option<BodyPace> {
-        let (table, bandwidth) = (self.tables.bytes.clone()?, self.spec.bandwidth?.bytes().max(1));
         Some(BodyPace {
-            table,
+            table: self.tables.bytes.clone()?,
             counts: Arc::clone(&self.counts),
             hash: self.hash(facts),
             client: self.offender(facts.client),
-            bandwidth,
+            bandwidth: self.spec.bandwidth?.bytes().max(1),
             observes: self.observes(),
             was_held_up: Cell::new(false),
         })
@@ -404,53 +404,6 @@ struct Asked {
     worker: usize,
 }
 
-/// How fast the bodies of one request may pass. All requests of its client share the pace.
-#[derive(Clone, Debug)]
-pub struct BodyPace {
-    table: Arc<RateTable>,
-    counts: Arc<LimitCounts>,
-    hash: u64,
-    client: Option<IpNet>,
-    /// Bytes a second.
-    bandwidth: u64,
-    observes: bool,
-    /// The request was counted as one that had to wait.
-    was_held_up: Cell<bool>,
-}
-
-/// How many bytes may come at once at least.
-const LEAST_AT_ONCE: u64 = 64 << 10;
-
-impl BodyPace {
-    /// Counts bytes that are about to pass; gives how long they have to wait, in nanoseconds.
-    #[must_use]
-    pub fn pass(&self, bytes: usize, now: u64, worker: usize) -> u64 {
-        let nanos = |bytes: u64| u128::from(bytes) * u128::from(SECOND) / u128::from(self.bandwidth);
-        let nanos = |bytes: u64| u64::try_from(nanos(bytes)).unwrap_or(u64::MAX);
-        let at_once = nanos(LEAST_AT_ONCE).max(SECOND / 10);
-        let rate = PacedRate::of_cost(nanos(bytes as u64), at_once);
-        let (answer, is_shared) = self.table.ask(self.hash, rate, now, u64::MAX);
-        let lane = &self.counts.lanes[worker];
-        let RateAnswer::Pass(wait @ 1..) = answer else { return 0 };
-        if !self.was_held_up.replace(true) {
-            if self.observes { &lane.observed } else { &lane.delayed }.increment();
-            if is_shared {
-                lane.shared.increment();
-            }
-            if let Some(network) = self.client {
-                lane.offenders().add(network, 1, 0, now);
-            }
-        }
-        if self.observes { 0 } else { wait }
-    }
-
-    /// How many bytes pass in one step, so that they come evenly: those of a tenth of a second, within bounds.
-    #[must_use]
-    pub fn step(&self) -> usize {
-        usize::try_from(self.bandwidth / 10).unwrap_or(usize::MAX).clamp(1 << 10, 64 << 10)
-    }
-}
-
 #[cfg(test)]
 mod tests {
     use rstest::rstest;
@@ -474,29 +427,6 @@ mod tests {
 
     fn is_refused(verdict: LimitVerdict) -> bool {
         matches!(verdict, LimitVerdict::Refuse { .. })
-    }
-
-    #[test]
-    fn bodies_pass_at_the_pace_of_their_client() {
-        let limit = limit(|spec| spec.bandwidth = Some("1MiB".parse().unwrap()));
-        let (one, other) =
-            (limit.pace(&facts("192.0.2.7")).unwrap(), limit.pace(&facts("192.0.2.8")).unwrap());
-        let piece = one.step();
-        assert_eq!(piece, 64 << 10, "a tenth of a second is more than what passes in one step");
-        let mut waits = Vec::new();
-        for _ in 0..32 {
-            waits.push(one.pass(piece, SECOND, 0));
-        }
-        // A tenth of a second's worth passes at once; 2 MiB take 2 seconds.
-        assert_eq!(waits[..2], [0, 0]);
-        let last = waits[31];
-        assert!((1_830_000_000..=1_850_000_000).contains(&last), "{last}");
-        let again = limit.pace(&facts("192.0.2.7")).unwrap();
-        assert!(again.pass(1, SECOND, 1) > last, "another request of the same client, at another worker");
-        assert_eq!(other.pass(piece, SECOND, 0), 0, "another client");
-        assert_eq!(one.pass(piece, 4 * SECOND, 0), 0, "time has passed");
-        let totals = limit.counts.totals();
-        assert_eq!((totals.delayed, totals.offenders[0].count), (2, 2), "each request once");
     }
 
     #[test]

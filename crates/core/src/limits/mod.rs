@@ -3,6 +3,7 @@
 //! Clients are counted by themselves as far as the memory of a limit goes, and further ones share counts, so that any number of them
 //! costs the same. All workers count in the same places without a lock: a place is one or two words that are changed in one step.
 
+mod body_pace;
 mod client_limit;
 mod in_flight_table;
 mod offenders;
@@ -10,9 +11,9 @@ mod rate_table;
 mod refusals;
 mod turns;
 
+pub use self::body_pace::BodyPace;
 pub use self::client_limit::{
-    BodyPace, ClientLimit, ExcessReason, LimitCounts, LimitPeek, LimitTables, LimitTotals, LimitVerdict,
-    LimitedWork,
+    ClientLimit, ExcessReason, LimitCounts, LimitPeek, LimitTables, LimitTotals, LimitVerdict, LimitedWork,
 };
 pub use self::in_flight_table::{InFlightPlace, InFlightTable};
 pub use self::offenders::{Offender, Offenders};

@@ -9,7 +9,7 @@ use strum::{Display, EnumCount, EnumMessage, EnumString, VariantArray};
 
 use super::offenders::{Offender, Offenders};
 
-/// The bits of an IPv6 address by which clients are told apart: a client has a whole network of them.
+/// The bits of an IPv6 address by which clients are distinguished: a client has a whole network of them.
 const PREFIX_IPV6: u8 = 64;
 
 /// Why a client was refused.

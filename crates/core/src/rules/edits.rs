@@ -1,5 +1,6 @@
 //! What rules change about requests on their way, and about responses on theirs.
 
+use std::collections::BTreeMap;
 use std::fmt;
 use std::net::IpAddr;
 use std::str::FromStr;
@@ -182,7 +183,7 @@ fn push_printable(value: &mut String, bytes: &[u8]) {
 pub struct RuleEdits {
     when: Condition,
     path: Option<LocationTemplate>,
-    host: Option<String>,
+    host: Option<FieldTemplate>,
     request: FieldEdits,
     response: FieldEdits,
     first_byte: Option<Duration>,
@@ -195,6 +196,7 @@ pub struct RuleEdits {
 struct FieldEdits {
     remove: Vec<String>,
     set: Vec<(String, FieldTemplate)>,
+    add: Vec<(String, FieldTemplate)>,
 }
 
 /// What is changed about one request and its response.
@@ -252,6 +254,8 @@ impl FieldChanges {
                 self.added.push((name.clone(), value));
             }
         }
+        let more = edits.add.iter().map(|(name, template)| (name.clone(), render(template)));
+        self.added.extend(more.filter(|(_, value)| !value.is_empty()));
     }
 
     fn take_out(&mut self, name: &str) {
@@ -283,16 +287,23 @@ impl RuleEdits {
     #[must_use]
     pub fn of(rule: &RuleSpec) -> Option<Self> {
         let changes = &rule.changes;
-        let fields = |remove: &[String], set: &std::collections::BTreeMap<String, String>| FieldEdits {
-            remove: remove.to_vec(),
-            set: set.iter().filter_map(|(name, value)| Some((name.clone(), value.parse().ok()?))).collect(),
+        let templates = |fields: &BTreeMap<String, String>| {
+            fields.iter().filter_map(|(name, value)| Some((name.clone(), value.parse().ok()?))).collect()
         };
         let edits = Self {
             when: rule.when.clone(),
             path: changes.rewrite_path.clone(),
-            host: changes.rewrite_host.clone(),
-            request: fields(&changes.remove_request_fields, &changes.set_request_fields),
-            response: fields(&changes.remove_response_fields, &changes.set_response_fields),
+            host: changes.rewrite_host.as_ref().and_then(|host| host.parse().ok()),
+            request: FieldEdits {
+                remove: changes.remove_request_fields.clone(),
+                set: templates(&changes.set_request_fields),
+                add: templates(&changes.add_request_fields),
+            },
+            response: FieldEdits {
+                remove: changes.remove_response_fields.clone(),
+                set: templates(&changes.set_response_fields),
+                add: templates(&changes.add_response_fields),
+            },
             first_byte: changes.first_byte_timeout.map(Span::get),
             whole_response: changes.response_timeout.map(Span::get),
             persistence: changes.persistence,
@@ -318,7 +329,7 @@ impl RuleEdits {
             edits.target = Some(if keeps_query { rewritten + query } else { rewritten });
         }
         if let Some(host) = &self.host {
-            edits.host = Some(host.clone());
+            edits.host = Some(render(host)).filter(|host| is_host(host)).or(edits.host.take());
         }
         edits.request.apply(&self.request, render);
         edits.response.apply(&self.response, render);
@@ -330,6 +341,22 @@ impl RuleEdits {
             label.truncate(LONGEST_LABEL);
             edits.label = Some(label).filter(|label| !label.is_empty());
         }
+    }
+}
+
+/// Whether what a client says made a host of a template.
+fn is_host(text: &str) -> bool {
+    let is_label = |label: &str| {
+        !label.is_empty()
+            && label.bytes().all(|byte| byte.is_ascii_alphanumeric() || matches!(byte, b'-' | b'_'))
+    };
+    match text.rsplit_once(':') {
+        // An address of IPv6 stands in brackets as it is written in the document.
+        _ if text.starts_with('[') => {
+            text.bytes().all(|byte| byte.is_ascii_hexdigit() || b":.[]".contains(&byte))
+        }
+        Some((host, port)) => host.split('.').all(is_label) && port.parse::<u16>().is_ok(),
+        None => text.split('.').all(is_label),
     }
 }
 
@@ -411,12 +438,41 @@ mod tests {
         assert_eq!(template.parse::<FieldTemplate>(), Err(error));
     }
 
+    #[rstest]
+    #[case("inside.example", true)]
+    #[case("blue.apps.example:8080", true)]
+    #[case("192.0.2.7", true)]
+    #[case("[2001:db8::7]:80", true)]
+    #[case(".apps.example", false)]
+    #[case("a b.apps.example", false)]
+    #[case("evil.example/.apps.example", false)]
+    #[case("evil.example:80@apps.example", false)]
+    #[case("a.example:http", false)]
+    fn only_a_host_is_taken_for_one(#[case] text: &str, #[case] is_one: bool) {
+        assert_eq!(is_host(text), is_one);
+    }
+
+    #[test]
+    fn fields_that_are_added_stand_beside_others() {
+        let mut changes = FieldChanges::default();
+        let template = |value: &str| value.parse::<FieldTemplate>().unwrap();
+        let edits = FieldEdits {
+            remove: Vec::new(),
+            set: vec![("Link".to_owned(), template("one"))],
+            add: vec![("Link".to_owned(), template("two")), ("X-None".to_owned(), template("{query.none}"))],
+        };
+        changes.apply(&edits, |template| template.render(&facts("/"), None));
+        let added = ["one", "two"].map(|value| ("Link".to_owned(), value.to_owned()));
+        assert_eq!((changes.added, changes.removed), (added.to_vec(), vec!["link".to_owned()]));
+    }
+
     #[test]
     fn what_a_later_rule_says_of_a_field_counts() {
         let mut changes = FieldChanges::default();
         let edits = |name: &str, value: &str| FieldEdits {
             remove: vec!["X-Old".to_owned()],
             set: vec![(name.to_owned(), value.parse().unwrap())],
+            add: Vec::new(),
         };
         let render = |template: &FieldTemplate| template.render(&facts("/"), None);
         changes.apply(&edits("X-Tenant", "one"), render);

@@ -15,7 +15,7 @@ pub(super) fn step(paces: &[BodyPace]) -> usize {
     paces.iter().map(BodyPace::step).min().unwrap_or(usize::MAX)
 }
 
-/// Waits until so many more bytes may pass. It ends early where the connection is to end: whoever goes on meets that.
+/// Waits until so many more bytes may pass. It ends early where the connection is to end: the next step meets that.
 #[cold]
 pub(super) async fn wait(
     worker: &WorkerContext,

@@ -102,8 +102,10 @@ impl<'a> RequestForwarder<'a> {
             // It is set once for each request.
             let _ = self.request.held.set(limits.held);
         }
-        if response.is_none() && (edits.is_some() || draw.is_some() || !limits.paces.is_empty()) {
-            if let Some(edits) = &edits {
+        let has_own = matches!(response, Some(RuleResponse::Redirect(_) | RuleResponse::Respond(_)));
+        let is_changed = edits.is_some() || draw.is_some() || !limits.paces.is_empty();
+        if is_changed && (response.is_none() || has_own) {
+            if let Some(edits) = edits.as_ref().filter(|_| !has_own) {
                 head::edit_request(head, edits);
             }
             let effects = rule_effects(edits.map(|edits| *edits).unwrap_or_default(), draw, cookie);
@@ -273,6 +275,23 @@ impl<'a> RequestForwarder<'a> {
         self.forward(stream, sending).await
     }
 
+    /// A response of a rule with the header fields that rules give it.
+    fn with_fields(&self, text: Vec<u8>) -> Vec<u8> {
+        let Some(effects) = self.request.rule_effects.get() else { return text };
+        let Some(end) = memchr::memmem::find(&text, b"\r\n\r\n") else { return text };
+        let (head, body) = text.split_at(end + 2);
+        let mut changed = Vec::with_capacity(text.len() + effects.added.len());
+        for line in head.split_inclusive(|byte| *byte == b'\n') {
+            let name = &line[..memchr::memchr(b':', line).unwrap_or(0)];
+            if !effects.removed.iter().any(|removed| name.eq_ignore_ascii_case(removed.as_bytes())) {
+                changed.extend_from_slice(line);
+            }
+        }
+        changed.extend_from_slice(&effects.added);
+        changed.extend_from_slice(body);
+        changed
+    }
+
     fn note_refusal(&self, reason: RefusalReason) {
         self.worker.note_refusal(self.frontend, reason, self.client_address());
     }
@@ -301,7 +320,7 @@ impl<'a> RequestForwarder<'a> {
                 let target = head::target_of(sending.start).unwrap_or_default();
                 let to = location(rule, host, target).unwrap_or_default();
                 let status = rule.own_status().unwrap_or(307);
-                error_response::rule_redirect(status, &to, self.frontend, !keep, with_body)
+                self.with_fields(error_response::rule_redirect(status, &to, self.frontend, !keep, with_body))
             }
             RuleResponse::Denied => {
                 self.frontend.cell.lane(self.worker.index).denied.increment();
@@ -323,7 +342,8 @@ impl<'a> RequestForwarder<'a> {
                 if rule.action == RuleAction::Refuse {
                     self.note_refusal(RefusalReason::Rule);
                 }
-                error_response::rule_response(rule, self.frontend, accept, !keep, with_body)
+                let text = error_response::rule_response(rule, self.frontend, accept, !keep, with_body);
+                self.with_fields(text)
             }
         };
         self.own_response(stream, &text, keep, sending).await

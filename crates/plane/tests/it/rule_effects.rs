@@ -173,3 +173,76 @@ fn a_redirect_leads_where_a_group_of_the_path_says() {
     let answer = rig.client().get("/v7/a%20b@c?q=1");
     assert!(answer.head.contains("\nLocation: /api/7/a%20b%40c?q=1\n"), "{}", answer.head);
 }
+
+#[test]
+fn responses_of_rules_have_fields_of_their_own() {
+    let gull = Server::named("gull");
+    let rules = r#"[rules.all]
+when = 'always'
+action = "continue"
+set_response_fields = { X-Asked = "{path}" }
+[rules.preflight]
+when = 'method is OPTIONS'
+action = "respond"
+status = 204
+set_response_fields = { Access-Control-Allow-Origin = "https://www.skerry.example", Cache-Control = "max-age=60" }
+add_response_fields = { Vary = "Origin" }
+[rules.moved]
+when = 'path is /old'
+action = "redirect"
+location = "/new"
+add_response_fields = { Link = "</style.css>; rel=preload" }
+[rules.shut]
+when = 'path is /shut'
+action = "refuse"
+"#;
+    let rig = Rig::new(&[gull.address], rules, "rules = [\"all\", \"preflight\", \"moved\", \"shut\"]");
+    let mut client = rig.client();
+    let mut ask = |request: &str| {
+        client.send(format!("{request} HTTP/1.1\r\nHost: a\r\n\r\n"));
+        client.answer().unwrap()
+    };
+    let preflight = ask("OPTIONS /fares");
+    assert_eq!(preflight.status, 204);
+    for field in
+        ["X-Asked: /fares", "Access-Control-Allow-Origin: https://www.skerry.example", "Vary: Origin"]
+    {
+        assert!(preflight.head.contains(&format!("\n{field}\n")), "{field}: {}", preflight.head);
+    }
+    assert_eq!(
+        preflight.head.matches("Cache-Control").count(),
+        1,
+        "in place of the usual one: {}",
+        preflight.head
+    );
+    let moved = ask("GET /old");
+    assert!(
+        moved.status == 307 && moved.head.contains("\nLink: </style.css>; rel=preload\n"),
+        "{}",
+        moved.head
+    );
+    let shut = ask("GET /shut");
+    assert!(shut.status == 403 && shut.head.contains("\nX-Asked: /shut\n"), "{}", shut.head);
+    let page = ask("GET /");
+    assert!(page.status == 200 && page.head.contains("\nX-Asked: /\n"), "{}", page.head);
+}
+
+#[rstest]
+#[case::a_tenant("/t/blue/x", "blue.inside.example")]
+#[case::no_host_by_what_a_client_says("/t/a%20b/x", "a.example")]
+#[case::not_met("/u/blue", "a.example")]
+fn servers_get_the_host_that_a_group_of_the_path_makes(#[case] path: &str, #[case] host: &str) {
+    let gull = Server::named("gull");
+    let keys = "when = 'path matches \"^/t/(?P<tenant>[^/]+)/\"'\naction = \"continue\"\nrewrite_host = \"{capture.tenant}.inside.example\"\nadd_request_fields = { X-Way = \"harbour\" }";
+    let rig = Rig::new(&[gull.address], &format!("[rules.one]\n{keys}\n"), "rules = [\"one\"]");
+    let mut client = rig.client();
+    client.send(format!("GET {path} HTTP/1.1\r\nHost: a.example\r\nX-Way: road\r\n\r\n"));
+    let echoed = client.answer().unwrap().text();
+    assert!(echoed.contains(&format!("\r\nHost: {host}\r\n")), "{echoed}");
+    let is_met = path.starts_with("/t/");
+    assert_eq!(
+        echoed.matches("X-Way: ").count(),
+        if is_met { 2 } else { 1 },
+        "beside the client's: {echoed}"
+    );
+}

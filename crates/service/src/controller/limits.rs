@@ -6,7 +6,7 @@ use std::time::{Duration, Instant};
 
 use merismos_api::{EventKind, HeldOffNetwork, LimitTrace, LimitView, Limits};
 use merismos_core::config::document::Protocol;
-use merismos_core::limits::{ClientLimit, LimitTotals, RateAnswer};
+use merismos_core::limits::{ClientLimit, LimitTotals, Offender, RateAnswer};
 use merismos_core::name::Name;
 use merismos_core::routing::{Frontend, RequestFacts};
 use merismos_core::time::{Tick, Wall};
@@ -58,7 +58,7 @@ impl ControllerState {
                 observed: totals.observed,
                 shared: totals.shared,
                 clients: limit.clients(now.0).map(|clients| clients as u64),
-                held_off: networks(&totals, now, wall),
+                held_off: networks(&totals.offenders, now, wall),
             }
         };
         Limits { limits: self.publisher.plane.snapshot().limits.iter().map(view).collect() }
@@ -104,14 +104,15 @@ fn begins(limit: &ClientLimit, totals: &LimitTotals) -> String {
     format!("it {does} clients that ask for more than {} per {}{whom}", spec.allows(), spec.per)
 }
 
-fn networks(totals: &LimitTotals, now: Tick, wall: Wall) -> Vec<HeldOffNetwork> {
-    let view = |it: &merismos_core::limits::Offender| HeldOffNetwork {
+/// The networks that were held off most, as they are shown.
+pub(super) fn networks(most: &[Offender], now: Tick, wall: Wall) -> Vec<HeldOffNetwork> {
+    let view = |it: &Offender| HeldOffNetwork {
         network: it.network.to_string(),
         count: it.count,
         over: it.over,
         last: Wall(wall.0 - i64::try_from(now.since(Tick(it.last)).as_millis()).unwrap_or(i64::MAX)),
     };
-    totals.offenders.iter().take(NETWORKS_SHOWN).map(view).collect()
+    most.iter().take(NETWORKS_SHOWN).map(view).collect()
 }
 
 /// What limits would say of a request, a connection or a flow that came now.

@@ -1,16 +1,12 @@
 //! Whom frontends refused, and why.
 
-use merismos_api::{Refusals, RefusalsForReason, RefusedNetwork};
-use merismos_core::limits::Offender;
+use merismos_api::{Refusals, RefusalsForReason};
 use merismos_core::name::Name;
-use merismos_core::time::{Tick, Wall};
 
 use super::UnknownFrontend;
+use super::limits::networks;
 use super::state::ControllerState;
 use crate::clock::wall;
-
-/// How many networks are shown for a reason.
-const NETWORKS_SHOWN: usize = 10;
 
 impl ControllerState {
     /// Whom a frontend refused.
@@ -18,19 +14,13 @@ impl ControllerState {
         let snapshot = self.publisher.plane.snapshot();
         let frontend = snapshot.frontend_named(name).ok_or_else(|| UnknownFrontend(name.clone()))?;
         let (now, wall) = (self.publisher.plane.now(), wall());
-        let network = |one: &Offender| RefusedNetwork {
-            network: one.network.to_string(),
-            count: one.count,
-            over: one.over,
-            last: Wall(wall.0 - i64::try_from(now.since(Tick(one.last)).as_millis()).unwrap_or(i64::MAX)),
-        };
         let refused = frontend.cell.refusals().into_iter();
         let mut reasons: Vec<RefusalsForReason> = refused
             .map(|(reason, count, most)| RefusalsForReason {
                 reason: reason.to_string(),
                 says: reason.words().to_owned(),
                 count,
-                networks: most.iter().take(NETWORKS_SHOWN).map(network).collect(),
+                networks: networks(&most, now, wall),
             })
             .collect();
         reasons.sort_by_key(|reason| std::cmp::Reverse(reason.count));

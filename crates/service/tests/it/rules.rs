@@ -364,8 +364,8 @@ async fn a_rule_that_no_request_met_for_long_is_pointed_out_over_restarts() {
     until("the clock is another", async || unmet(&service).await == [Some(40), Some(40)]).await;
     ask(&service, "/new", "a").await;
     assert_eq!(unmet(&service).await, [Some(40), None], "one was met");
-    let told = stdout(&service, &["rule", "counts", "harbour"]);
-    assert!(told.contains("never; none for 40 days"), "{told}");
+    let shown = stdout(&service, &["rule", "counts", "harbour"]);
+    assert!(shown.contains("never; none for 40 days"), "{shown}");
     service.crash_and_restart().await;
     until("what was listed before is known", async || unmet(&service).await[0] == Some(40)).await;
 }
@@ -386,8 +386,8 @@ async fn whom_a_frontend_refused_and_why_is_shown() {
         found.contains(&("rule", "127.0.0.1/32")) && found.contains(&("malformed", "127.0.0.1/32")),
         "{found:?}"
     );
-    let told = stdout(&service, &["frontend", "refusals", "harbour"]);
-    assert!(told.contains("A rule refuses it, or closes its connection (rule):"), "{told}");
+    let printed = stdout(&service, &["frontend", "refusals", "harbour"]);
+    assert!(printed.contains("A rule refuses it, or closes its connection (rule):"), "{printed}");
     let unknown = service.merismos(&["frontend", "refusals", "harbor"]);
     assert!(!unknown.status.success(), "{unknown:?}");
     let browser = Browser::start().await;

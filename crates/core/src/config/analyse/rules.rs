@@ -179,13 +179,15 @@ fn whole_changes(rule: &RuleSpec, wrong: &mut impl FnMut(&str, &str, &str)) {
     };
     let all = [
         set("set_request_fields", &changes.set_request_fields),
+        set("add_request_fields", &changes.add_request_fields),
+        set("add_response_fields", &changes.add_response_fields),
         names("remove_request_fields", &changes.remove_request_fields),
         set("set_response_fields", &changes.set_response_fields),
         names("remove_response_fields", &changes.remove_response_fields),
     ];
     for (key, name) in all.into_iter().flatten() {
         if UNTOUCHED_FIELDS.iter().any(|untouched| name.eq_ignore_ascii_case(untouched)) {
-            let path = if key.starts_with("set") { format!("{key}.{name}") } else { key.to_owned() };
+            let path = if !key.starts_with("remove") { format!("{key}.{name}") } else { key.to_owned() };
             let found = format!("{name} delimits or directs messages, or is written here");
             wrong(&path, &found, "another field; rewrite_host for the host");
         }
@@ -193,11 +195,14 @@ fn whole_changes(rule: &RuleSpec, wrong: &mut impl FnMut(&str, &str, &str)) {
     let mut templates: Vec<(String, &str)> = Vec::new();
     for (key, fields) in [
         ("set_request_fields", &changes.set_request_fields),
+        ("add_request_fields", &changes.add_request_fields),
         ("set_response_fields", &changes.set_response_fields),
+        ("add_response_fields", &changes.add_response_fields),
     ] {
         templates.extend(fields.iter().map(|(name, value)| (format!("{key}.{name}"), value.as_str())));
     }
     templates.extend(changes.request_label.iter().map(|label| ("request_label".to_owned(), label.as_str())));
+    templates.extend(changes.rewrite_host.iter().map(|host| ("rewrite_host".to_owned(), host.as_str())));
     let mut named: Vec<(String, String)> = Vec::new();
     for (path, value) in templates {
         match value.parse::<FieldTemplate>() {

@@ -138,6 +138,9 @@ formats! {
     /// Hosts as a request names them.
     HOST: "a host, perhaps with a port", "hosts", "booking.skerry.example", "^[A-Za-z0-9._:\\[\\]-]+$",
         |text| kept(text, !text.is_empty() && text.bytes().all(|byte| byte.is_ascii_alphanumeric() || b"-._:[]".contains(&byte)));
+    /// Hosts with values of a request in braces.
+    HOST_TEMPLATE: "a host, perhaps with a port and with values such as {capture.tenant}", "hosts", "inside.skerry.example", "^[A-Za-z0-9._:{}\\[\\]-]+$",
+        |text| kept(text, !text.is_empty() && text.bytes().all(|byte| byte.is_ascii_alphanumeric() || b"-._:[]{}".contains(&byte)));
     /// Paths of requests.
     PATH: "a path that begins with a slash and holds no spaces", "paths", "/health", "^/[!-~]*$",
         |text| kept(text, text.starts_with('/') && text.bytes().all(|byte| byte.is_ascii_graphic()));

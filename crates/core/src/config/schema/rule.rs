@@ -100,8 +100,10 @@ pub struct RuleChanges {
     )]
     #[serde(skip_serializing_if = "Option::is_none")]
     pub rewrite_path: Option<LocationTemplate>,
-    /// Host that servers get.
-    #[key(format = HOST, without = "the one of the request", when(action = "pool continue"))]
+    /// Host that servers get, with the same values as header fields.
+    ///
+    /// Where what is filled in makes it no host, servers get that of the request.
+    #[key(format = HOST_TEMPLATE, without = "the one of the request", when(action = "pool continue"), example = "{capture.tenant}.inside.example")]
     #[serde(skip_serializing_if = "Option::is_none")]
     pub rewrite_host: Option<String>,
     /// Header fields that requests get, in place of those of the same name, with `{client}`, `{host}`, `{method}`, `{path}`, `{query.NAME}`, `{header.NAME}`,
@@ -112,14 +114,22 @@ pub struct RuleChanges {
     #[key(format = FIELD_VALUE, count = 0..=32, when(action = "pool continue"), example = "X-Tenant=blue")]
     #[serde(skip_serializing_if = "BTreeMap::is_empty")]
     pub set_request_fields: BTreeMap<String, String>,
+    /// Header fields that requests get beside those of the same name, with the same values.
+    #[key(format = FIELD_VALUE, count = 0..=32, when(action = "pool continue"), example = "X-Way=harbour")]
+    #[serde(skip_serializing_if = "BTreeMap::is_empty")]
+    pub add_request_fields: BTreeMap<String, String>,
     /// Header fields that are taken out of requests.
     #[key(format = FIELD_NAME, count = 0..=32, when(action = "pool continue"))]
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub remove_request_fields: Vec<String>,
-    /// Header fields that responses get, in place of those of the same name, with the same values of the request.
-    #[key(format = FIELD_VALUE, count = 0..=32, when(action = "pool continue"), example = "X-Frame-Options=DENY")]
+    /// Header fields that responses get, in place of those of the same name, with the same values of the request; also redirects and fixed responses.
+    #[key(format = FIELD_VALUE, count = 0..=32, when(action = "pool continue respond refuse redirect"), example = "X-Frame-Options=DENY")]
     #[serde(skip_serializing_if = "BTreeMap::is_empty")]
     pub set_response_fields: BTreeMap<String, String>,
+    /// Header fields that responses get beside those of the same name, with the same values of the request.
+    #[key(format = FIELD_VALUE, count = 0..=32, when(action = "pool continue respond refuse redirect"), example = "Link=</style.css>; rel=preload")]
+    #[serde(skip_serializing_if = "BTreeMap::is_empty")]
+    pub add_response_fields: BTreeMap<String, String>,
     /// Header fields that are taken out of responses.
     #[key(format = FIELD_NAME, count = 0..=32, when(action = "pool continue"))]
     #[serde(skip_serializing_if = "Vec::is_empty")]
@@ -208,8 +218,12 @@ impl RuleSpec {
         let path = changes.rewrite_path.as_ref().map(|path| format!("path {path}"));
         let host = changes.rewrite_host.as_ref().map(|host| format!("host {host}"));
         let fields = [
-            changes.set_request_fields.len() + changes.remove_request_fields.len(),
-            changes.set_response_fields.len() + changes.remove_response_fields.len(),
+            changes.set_request_fields.len()
+                + changes.add_request_fields.len()
+                + changes.remove_request_fields.len(),
+            changes.set_response_fields.len()
+                + changes.add_response_fields.len()
+                + changes.remove_response_fields.len(),
         ];
         let of = |count: usize, what: &str| {
             (count > 0).then(|| format!("{count} field{} of {what}", if count == 1 { "" } else { "s" }))

@@ -351,9 +351,9 @@ fn rules_of_which_a_request_may_meet_both_are_pointed_out(
     let pool = "action = \"pool\"\npool = \"next\"";
     let (one, other) = (to(first, pool), to(second, "action = \"close\""));
     let checked = with_rules(&[("one", &one), ("other", &other)], "").unwrap();
-    let told =
+    let is_found =
         warned(&checked).contains(&(WarningKind::OverlappingRules, "frontends.web.rules.other".to_owned()));
-    assert_eq!(told, is_told, "{:#?}", checked.warnings());
+    assert_eq!(is_found, is_told, "{:#?}", checked.warnings());
     // Where both do the same, which comes first does not matter.
     let checked = with_rules(&[("one", &one), ("other", &to(second, pool))], "").unwrap();
     assert!(!warned(&checked).iter().any(|(kind, _)| *kind == WarningKind::OverlappingRules));
