@@ -13,6 +13,8 @@ use crate::controller::Controller;
 
 /// How often uses are written, and those of other nodes read.
 const NOTED_EVERY: Duration = Duration::from_secs(60);
+/// A later use is written when it is so much later than the one that is known: what is asked is a matter of days.
+const WRITTEN_STEP: i64 = 10 * 60 * 1_000;
 /// How soon it is tried again while the database does not answer.
 const AGAIN_AFTER: Duration = Duration::from_secs(5);
 /// A rule is forgotten when it was not listed for so many rounds: another node may list it already, or still.
@@ -99,7 +101,11 @@ fn merged(
             listed: before.map_or(now, |before| before.listed),
             last: last.max(before.and_then(|before| before.last)),
         };
-        if before != Some(&one) {
+        let is_written = before.is_some_and(|before| match (before.last, one.last) {
+            (Some(before), Some(last)) => last.0 - before.0 < WRITTEN_STEP,
+            (before, last) => before == last,
+        });
+        if !is_written {
             changed.push(one.clone());
         }
         uses.insert(key, one);
@@ -126,12 +132,26 @@ mod tests {
 
     #[test]
     fn the_later_use_counts_and_only_what_changed_is_written() {
-        let stored = [of("a", 1, Some(50)), of("b", 2, None), of("gone", 3, None)];
+        let stored = [
+            of("a", 1, Some(50)),
+            of("b", 2, None),
+            of("c", 1, Some(50)),
+            of("d", 1, Some(50)),
+            of("gone", 3, None),
+        ];
         let stored = stored.into_iter().map(|one| (key(&one.rule), one)).collect();
-        let listed = vec![(key("a"), Some(Wall(40))), (key("b"), Some(Wall(60))), (key("new"), None)];
+        let (soon, later) = (Wall(49 + WRITTEN_STEP), Wall(50 + WRITTEN_STEP));
+        let listed = vec![
+            (key("a"), Some(Wall(40))),
+            (key("b"), Some(Wall(60))),
+            (key("c"), Some(soon)),
+            (key("d"), Some(later)),
+            (key("new"), None),
+        ];
         let (uses, changed) = merged(&stored, listed, Wall(100));
         let all: Vec<RuleUse> = uses.into_values().collect();
-        assert_eq!(all, [of("a", 1, Some(50)), of("b", 2, Some(60)), of("new", 100, None)]);
-        assert_eq!(changed, [of("b", 2, Some(60)), of("new", 100, None)]);
+        let (c, d) = (of("c", 1, Some(soon.0)), of("d", 1, Some(later.0)));
+        assert_eq!(all, [of("a", 1, Some(50)), of("b", 2, Some(60)), c, d.clone(), of("new", 100, None)]);
+        assert_eq!(changed, [of("b", 2, Some(60)), d, of("new", 100, None)]);
     }
 }
