@@ -254,7 +254,8 @@ impl RequestForwarder<'_> {
                 }
             };
             let learns = SessionLearner::of(pool, place, || self.client_address());
-            let pin = match (&self.frontend.hsts, self.request.rule_effects.get()) {
+            let effects = self.request.rule_effects.get().filter(|effects| effects.touches_response());
+            let pin = match (&self.frontend.hsts, effects) {
                 (None, None) => pin,
                 (hsts, effects) => {
                     cold_path();

@@ -110,8 +110,10 @@ impl<'a> RequestForwarder<'a> {
             }
             let effects = rule_effects(edits.map(|edits| *edits).unwrap_or_default(), draw, cookie);
             let effects = RuleEffects { paces: limits.paces, ..effects };
-            // It is set once for each request.
-            let _ = self.request.rule_effects.set(Box::new(effects));
+            if !effects.is_empty() {
+                // It is set once for each request.
+                let _ = self.request.rule_effects.set(Box::new(effects));
+            }
         }
         response.or((limits.wait > 0).then_some(RuleResponse::Delayed(limits.wait)))
     }

@@ -67,6 +67,20 @@ pub(in super::super) struct RuleEffects {
     pub(in super::super) paces: Vec<BodyPace>,
 }
 
+impl RuleEffects {
+    /// Whether nothing is left of what rules decided.
+    pub(in super::super) fn is_empty(&self) -> bool {
+        let decides = self.draw.is_some() || self.without_pins || self.label.is_some();
+        let times = self.first_byte.or(self.whole_answer);
+        !decides && times.is_none() && !self.touches_response()
+    }
+
+    /// Whether the response does not pass as it comes.
+    pub(in super::super) fn touches_response(&self) -> bool {
+        !self.added.is_empty() || !self.removed.is_empty() || !self.paces.is_empty()
+    }
+}
+
 impl Request {
     /// How long a server may take until its answer begins.
     #[inline]
