@@ -158,7 +158,7 @@ fn a_limit_counts_by_what_a_rule_calls_a_request() {
     let mut client = rig.client();
     let statuses =
         ["/t/blue", "/t/red/x", "/t/blue/y", "/t/red", "/", "/"].map(|path| client.get(path).status);
-    assert_eq!(statuses, [200, 200, 429, 429, 200, 200], "each of them once, whoever asks");
+    assert_eq!(statuses, [200, 200, 429, 429, 200, 200], "each label once, from any client");
     let mut other = Client::from("127.0.0.9", rig.address);
     assert_eq!(other.get("/t/blue").status, 429, "of another address");
 }
